@@ -1,0 +1,198 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"syscall"
+
+	"github.com/urfave/cli/v3"
+
+	"proudlantern.example/lantern/cli/render"
+	"proudlantern.example/lantern/core/check"
+	"proudlantern.example/lantern/core/source"
+	"proudlantern.example/lantern/core/survey"
+)
+
+func (a *app) checkCommand() *cli.Command {
+	var saved []string
+	var fix, strict, offline bool
+	return &cli.Command{
+		Name: "check", Usage: "find what can be known to go wrong before a deploy", ArgsUsage: "[STACK]",
+		Description: "Reads the whole lab and looks at its hosts. Naming a stack narrows what is shown to findings that touch it.",
+		Flags: []cli.Flag{
+			&cli.StringSliceFlag{Name: "survey", Usage: "use a saved survey `FILE` and touch no host", Destination: &saved},
+			&cli.BoolFlag{Name: "offline", Usage: "look at the files alone", Destination: &offline},
+			&cli.BoolFlag{Name: "fix", Usage: "carry out the mends that are certain", Destination: &fix},
+			&cli.BoolFlag{Name: "strict", Usage: "warnings fail, too", Destination: &strict},
+		},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			asJSON, err := a.json()
+			if err != nil {
+				return err
+			}
+			o, err := a.open()
+			if err != nil {
+				return err
+			}
+			if name := c.Args().First(); name != "" {
+				if _, err := o.stacks(name, ""); err != nil {
+					return err
+				}
+			}
+			facts := func() error {
+				switch {
+				case offline:
+				case len(saved) > 0:
+					return o.readSurveys(saved)
+				default:
+					o.look(ctx, a.host)
+				}
+				return nil
+			}
+			if err := facts(); err != nil {
+				return err
+			}
+			result := a.find(o, c.Args().First())
+			if fix {
+				if result, err = a.fix(o, result, c.Args().First(), facts); err != nil {
+					return err
+				}
+			}
+			if asJSON {
+				err = render.FindingsJSON(a.Out, o.Lab, result)
+			} else {
+				render.Findings(a.Out, a.paint(a.Out), o.Lab, result, a.verbose)
+			}
+			if err == nil && (result.Count(check.Error) > 0 || strict && result.Count(check.Warning) > 0) {
+				err = &exit{code: exitFindings}
+			}
+			return err
+		},
+	}
+}
+
+// find runs all rules; a named stack or host narrows the result.
+func (a *app) find(o *opened, stack string) check.Result {
+	result := check.Run(o.Lab, check.All())
+	if stack != "" {
+		result = result.About(stack)
+	}
+	if a.host != "" {
+		result.Findings = slices.DeleteFunc(result.Findings, func(f check.Finding) bool { return f.Host != "" && f.Host != a.host })
+	}
+	return result
+}
+
+// readSurveys takes saved surveys in place of a look at the hosts.
+func (o *opened) readSurveys(files []string) error {
+	for _, file := range files {
+		text, err := os.ReadFile(file)
+		if err != nil {
+			return usage("the survey %s cannot be read: %s", file, plain(err))
+		}
+		s, err := survey.Parse(text)
+		if err != nil {
+			return usage("%s: %s", file, err)
+		}
+		if o.Host(s.Host) == nil {
+			return usage("%s is a survey of %s, and the lab has no such host", file, s.Host)
+		}
+		o.surveys[s.Host] = s
+	}
+	o.resolve()
+	return nil
+}
+
+// fix carries out mends in rounds, as one may make the next possible, and returns what is left.
+func (a *app) fix(o *opened, result check.Result, stack string, facts func() error) (check.Result, error) {
+	const rounds = 5
+	for range rounds {
+		var groups [][]source.Edit
+		for _, f := range result.Findings {
+			if f.Mend != nil {
+				groups = append(groups, f.Mend.Edits)
+			}
+		}
+		texts, applied := source.Apply(groups)
+		if applied == 0 {
+			break
+		}
+		for path, text := range texts {
+			if err := replaceFile(filepath.Join(o.dir, filepath.FromSlash(path)), text); err != nil {
+				return result, &exit{code: exitNeedsAHand, message: path + " could not be written: " + plain(err), err: err}
+			}
+		}
+		a.say("mended %s in %s", counted(applied, "finding"), strings.Join(sortedKeys(texts), ", "))
+		decl, err := readLab(o.dir)
+		if err != nil {
+			return result, err
+		}
+		o.decl = decl
+		o.resolve()
+		// Mended paths and accounts are other questions to the host.
+		if err := facts(); err != nil {
+			return result, err
+		}
+		result = a.find(o, stack)
+	}
+	return result, nil
+}
+
+// replaceFile puts a whole new file in an old one's place, so that no moment leaves half a file. Mode and owner stay.
+func replaceFile(path, text string) error {
+	real, err := filepath.EvalSymlinks(path)
+	if err != nil {
+		return err
+	}
+	info, err := os.Stat(real)
+	if err != nil {
+		return err
+	}
+	tmp, err := os.CreateTemp(filepath.Dir(real), ".lantern-*")
+	if err != nil {
+		return err
+	}
+	defer os.Remove(tmp.Name())
+	if _, err := tmp.WriteString(text); err != nil {
+		tmp.Close()
+		return err
+	}
+	if err := keepOwner(tmp, info); err != nil {
+		tmp.Close()
+		return err
+	}
+	if err := tmp.Close(); err != nil {
+		return err
+	}
+	return os.Rename(tmp.Name(), real)
+}
+
+// keepOwner gives a file mode and owner of another one. Who may not give files away keeps them as their own, as any editor would.
+func keepOwner(f *os.File, like os.FileInfo) error {
+	if st, ok := like.Sys().(*syscall.Stat_t); ok && os.Geteuid() == 0 {
+		if err := f.Chown(int(st.Uid), int(st.Gid)); err != nil {
+			return err
+		}
+	}
+	return f.Chmod(like.Mode().Perm())
+}
+
+func counted(n int, what string) string {
+	if n == 1 {
+		return "1 " + what
+	}
+	return fmt.Sprintf("%d %ss", n, what)
+}
+
+func sortedKeys(m map[string]string) []string {
+	keys := make([]string, 0, len(m))
+	for k := range m {
+		keys = append(keys, k)
+	}
+	slices.Sort(keys)
+	return keys
+}

@@ -1,0 +1,168 @@
+// Package cli is the command line: each command reads, calls and renders, and decides nothing itself.
+package cli
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+	"golang.org/x/term"
+
+	"proudlantern.example/lantern/cli/render"
+)
+
+// Streams are where a run reads and writes.
+type Streams struct {
+	In       io.Reader
+	Out, Err io.Writer
+}
+
+// Exit codes.
+const (
+	exitDone        = 0
+	exitFindings    = 1
+	exitUsage       = 2
+	exitUnreachable = 3
+	exitPutBack     = 4
+	exitNeedsAHand  = 5
+	exitInterrupted = 130
+)
+
+// exit ends a run with a code; message may be empty when everything is said.
+type exit struct {
+	code    int
+	message string
+	err     error // Go's words, for --verbose
+}
+
+func (e *exit) Error() string { return e.message }
+
+func usage(format string, args ...any) error {
+	return &exit{code: exitUsage, message: fmt.Sprintf(format, args...)}
+}
+
+// app is what all commands of a run share.
+type app struct {
+	Streams
+	version string
+	globals
+}
+
+// globals are the options that every command has.
+type globals struct {
+	lab, host, format string
+	quiet, verbose    bool
+	noColor           bool
+}
+
+// Run carries out a command line (without the program's name) and returns the exit code.
+func Run(ctx context.Context, args []string, s Streams, version string) int {
+	a := &app{Streams: s, version: version}
+	root := a.command()
+	err := root.Run(ctx, append([]string{"lantern"}, args...))
+	if err == nil {
+		return exitDone
+	}
+	var known *exit
+	if !errors.As(err, &known) {
+		known = &exit{code: exitUsage, message: err.Error()}
+	}
+	if known.message != "" {
+		fmt.Fprintln(s.Err, "lantern: "+known.message)
+	}
+	if a.verbose && known.err != nil {
+		fmt.Fprintln(s.Err, "lantern: in the words of the system:", known.err)
+	}
+	return known.code
+}
+
+func (a *app) command() *cli.Command {
+	return &cli.Command{
+		Name:  "lantern",
+		Usage: "write, check, deploy and look after stacks of containers",
+		Description: "A lab is a folder with lab.toml and, for each stack, a folder with stack.toml.\n" +
+			"lantern demo shows it all on a made-up lab, without an engine.",
+		Writer: a.Out, ErrWriter: a.Err,
+		EnableShellCompletion: true,
+		HideVersion:           true,
+		ExitErrHandler:        func(context.Context, *cli.Command, error) {}, // Run words them and picks the code
+		OnUsageError: func(_ context.Context, c *cli.Command, err error, _ bool) error {
+			return usage("%s (lantern %s --help lists the options)", err, c.Name)
+		},
+		CommandNotFound: func(_ context.Context, _ *cli.Command, name string) {},
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "lab", Usage: "the lab's `DIR`", Sources: cli.EnvVars("LANTERN_LAB"), Destination: &a.lab},
+			&cli.StringFlag{Name: "host", Usage: "only this host of the lab", Destination: &a.host},
+			&cli.StringFlag{Name: "format", Usage: "text or json", Value: "text", Destination: &a.format},
+			&cli.BoolFlag{Name: "quiet", Usage: "results and errors only", Destination: &a.quiet},
+			&cli.BoolFlag{Name: "verbose", Usage: "say more", Destination: &a.verbose},
+			&cli.BoolFlag{Name: "no-color", Usage: "no colours", Sources: cli.EnvVars("NO_COLOR"), Destination: &a.noColor},
+		},
+		Commands: []*cli.Command{
+			a.demoCommand(), a.surveyCommand(), a.checkCommand(), a.deployCommand(), a.statusCommand(), a.retireCommand(), a.versionCommand(),
+		},
+		Action: func(_ context.Context, c *cli.Command) error {
+			if name := c.Args().First(); name != "" {
+				return usage("there is no command %s (lantern --help lists them)", name)
+			}
+			return cli.ShowRootCommandHelp(c)
+		},
+	}
+}
+
+func (a *app) versionCommand() *cli.Command {
+	return &cli.Command{Name: "version", Usage: "which version this is", Action: func(context.Context, *cli.Command) error {
+		fmt.Fprintln(a.Out, "lantern "+a.version)
+		return nil
+	}}
+}
+
+// json tells whether results are wanted as JSON; an unknown format is an error.
+func (a *app) json() (bool, error) {
+	switch a.format {
+	case "json":
+		return true, nil
+	case "text":
+		return false, nil
+	}
+	return false, usage("--format is text or json, not %s", a.format)
+}
+
+// paint returns the colours for a stream.
+func (a *app) paint(w io.Writer) render.Paint {
+	return render.NewPaint(!a.noColor && isTerminal(w))
+}
+
+func isTerminal(stream any) bool {
+	f, ok := stream.(*os.File)
+	return ok && term.IsTerminal(int(f.Fd()))
+}
+
+// confirm asks a question on a terminal. Elsewhere nothing is asked: there --yes has to answer.
+func (a *app) confirm(question string, yes bool) error {
+	if yes {
+		return nil
+	}
+	if !isTerminal(a.In) {
+		return usage("%s This is no terminal to ask on: --yes answers", question)
+	}
+	fmt.Fprintf(a.Err, "%s [y/N] ", question)
+	answer, _ := bufio.NewReader(a.In).ReadString('\n')
+	switch strings.ToLower(strings.TrimSpace(answer)) {
+	case "y", "yes":
+		return nil
+	}
+	return &exit{code: exitFindings, message: "nothing was changed"}
+}
+
+// say writes a line of progress.
+func (a *app) say(format string, args ...any) {
+	if !a.quiet {
+		fmt.Fprintf(a.Err, format+"\n", args...)
+	}
+}

@@ -1,0 +1,99 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"syscall"
+
+	"proudlantern.example/lantern/core/declare"
+)
+
+// maxFile is the largest file of a lab that is read, in bytes.
+const maxFile = 1 << 20
+
+// findLab returns the lab's folder: the named one, else the first with a lab.toml from the current folder upwards.
+func findLab(named string) (string, error) {
+	if named != "" {
+		dir, err := filepath.Abs(named)
+		if err != nil {
+			return "", err
+		}
+		if _, err := os.Stat(filepath.Join(dir, declare.LabFile)); err != nil {
+			return "", usage("%s is no lab: there is no %s in it", named, declare.LabFile)
+		}
+		return dir, nil
+	}
+	dir, err := os.Getwd()
+	if err != nil {
+		return "", err
+	}
+	for at := dir; ; at = filepath.Dir(at) {
+		if _, err := os.Stat(filepath.Join(at, declare.LabFile)); err == nil {
+			return at, nil
+		}
+		if at == filepath.Dir(at) {
+			return "", usage("there is no lab here: no %s in %s or above it; --lab DIR names one", declare.LabFile, dir)
+		}
+	}
+}
+
+// readLab reads the files of a lab. Links may not lead out of it.
+func readLab(dir string) (*declare.Lab, error) {
+	root, err := os.OpenRoot(dir)
+	if err != nil {
+		return nil, usage("the lab %s cannot be read: %s", dir, plain(err))
+	}
+	defer root.Close()
+	entries, err := fs.ReadDir(root.FS(), ".")
+	if err != nil {
+		return nil, usage("the lab %s cannot be read: %s", dir, plain(err))
+	}
+	var stacks []string
+	for _, e := range entries {
+		if e.Name()[0] == '.' || !e.IsDir() {
+			continue
+		}
+		// A folder that may not be looked into may hold a stack: reading it says so.
+		if _, err := root.Lstat(e.Name() + "/" + declare.StackFile); err == nil || errors.Is(err, fs.ErrPermission) {
+			stacks = append(stacks, e.Name())
+		}
+	}
+	return declare.Read(stacks, func(path string) (string, error) { return readText(root, path) }), nil
+}
+
+// readText reads one file of bounded size; what is no plain file is never opened, because opening a pipe waits for its other end.
+func readText(root *os.Root, path string) (string, error) {
+	info, err := root.Stat(path)
+	if err != nil {
+		if errors.Is(err, fs.ErrNotExist) || errors.Is(err, fs.ErrPermission) {
+			return "", err
+		}
+		return "", &declare.Unreadable{Message: fmt.Sprintf("%s cannot be read, or it is a link that leads out of the lab", path)}
+	}
+	if !info.Mode().IsRegular() {
+		return "", &declare.Unreadable{Message: path + " is no plain file"}
+	}
+	f, err := root.OpenFile(path, os.O_RDONLY|syscall.O_NONBLOCK, 0)
+	if err != nil {
+		return "", err
+	}
+	defer f.Close()
+	text, err := io.ReadAll(io.LimitReader(f, maxFile+1))
+	if len(text) > maxFile {
+		return "", &declare.Unreadable{Message: path + " is larger than 1 MiB"}
+	}
+	return string(text), err
+}
+
+// plain returns the last part of an error of the file system, without the call and the path.
+func plain(err error) string {
+	var p *fs.PathError
+	if errors.As(err, &p) {
+		return p.Err.Error()
+	}
+	return err.Error()
+}

@@ -1,0 +1,274 @@
+package render
+
+import (
+	"fmt"
+	"io"
+	"strings"
+	"time"
+
+	"github.com/docker/go-units"
+
+	"proudlantern.example/lantern/core/plan"
+	"proudlantern.example/lantern/deploy"
+)
+
+// Plan writes what a deploy of a stack would do.
+func Plan(w io.Writer, p Paint, s plan.Stack, verbose bool) {
+	host := ""
+	if s.Stack.Host != nil {
+		host = " on " + s.Stack.Host.Name
+	}
+	if !s.Changes() {
+		fmt.Fprintf(w, "%s%s: everything runs as declared, nothing to do\n", p.Head(s.Stack.Name), host)
+		return
+	}
+	fmt.Fprintf(w, "%s%s\n", p.Head(s.Stack.Name), host)
+	for _, v := range s.Services {
+		if v.Action == plan.Keep && !verbose {
+			continue
+		}
+		fmt.Fprintf(w, "  %-8s %s%s\n", action(p, v.Action), v.Name, p.Faint(reason(v)))
+		for _, d := range v.Differences {
+			fmt.Fprintf(w, "           %-18s %s\n", d.Field, difference(p, d))
+		}
+	}
+}
+
+func action(p Paint, a plan.Action) string {
+	text := fmt.Sprintf("%-8s", a)
+	switch a {
+	case plan.Remove:
+		return p.Bad(text)
+	case plan.Keep:
+		return p.Faint(text)
+	case plan.Create, plan.Start:
+		return p.Good(text)
+	}
+	return p.Look(text)
+}
+
+func reason(v plan.Service) string {
+	switch {
+	case v.Action == plan.Create:
+		return "  " + v.Container.Image
+	case v.Action == plan.Start:
+		return "  as declared, but it does not run"
+	case v.Action == plan.Remove:
+		return "  no longer in the file"
+	case v.Action == plan.Replace && len(v.Differences) == 0:
+		return "  declared otherwise than when it was made"
+	}
+	return ""
+}
+
+func difference(p Paint, d plan.Difference) string {
+	running, declared := d.Running, d.Declared
+	switch {
+	case running == "":
+		return p.Good(declared) + p.Faint("  (new)")
+	case declared == "":
+		return running + p.Faint("  (goes)")
+	}
+	return running + p.Faint(" becomes ") + p.Good(declared)
+}
+
+// PlansJSON writes plans for programs.
+func PlansJSON(w io.Writer, plans []plan.Stack) error {
+	type service struct {
+		Service     string            `json:"service"`
+		Action      plan.Action       `json:"action"`
+		Differences []plan.Difference `json:"differences,omitempty"`
+	}
+	type stack struct {
+		Stack    string    `json:"stack"`
+		Host     string    `json:"host"`
+		Services []service `json:"services"`
+	}
+	stacks := []stack{}
+	for _, s := range plans {
+		j := stack{Stack: s.Stack.Name, Host: s.Stack.Host.Name, Services: []service{}}
+		for _, v := range s.Services {
+			j.Services = append(j.Services, service{v.Name, v.Action, v.Differences})
+		}
+		stacks = append(stacks, j)
+	}
+	return JSON(w, map[string]any{"lantern": 1, "stacks": stacks})
+}
+
+// Progress writes the events of a deploy, a line a step.
+type Progress struct {
+	w     io.Writer
+	paint Paint
+	quiet bool
+	began time.Time
+	pulls map[string]string
+}
+
+// NewProgress returns a Progress that writes to w, or nothing when quiet.
+func NewProgress(w io.Writer, p Paint, quiet bool) *Progress {
+	return &Progress{w: w, paint: p, quiet: quiet, pulls: map[string]string{}}
+}
+
+// Event writes one event.
+func (g *Progress) Event(e deploy.Event) {
+	if g.quiet {
+		return
+	}
+	if g.began.IsZero() {
+		g.began = e.Time
+	}
+	text := g.words(e)
+	if text == "" {
+		return
+	}
+	who := e.Stack
+	if e.Service != "" {
+		who += "/" + e.Service
+	}
+	fmt.Fprintf(g.w, "  %s  %-24s %s\n", g.paint.Faint(fmt.Sprintf("%6.1fs", e.Time.Sub(g.began).Seconds())), who, text)
+}
+
+// words says what an event means; "" for what is not worth a line.
+func (g *Progress) words(e deploy.Event) string {
+	p := g.paint
+	if e.State == deploy.Failed {
+		return p.Bad(e.Detail)
+	}
+	done := e.State == deploy.StepDone
+	switch e.Step {
+	case deploy.StepPull:
+		switch e.State {
+		case deploy.Begun:
+			return "pulls " + e.Detail
+		case deploy.Progress:
+			return g.pulling(e)
+		}
+		return p.Good("pulled")
+	case deploy.StepCreate:
+		if done {
+			return "new container made"
+		}
+	case deploy.StepStop:
+		if done {
+			return "what ran before is stopped and kept"
+		}
+	case deploy.StepStart:
+		if done {
+			return "started"
+		}
+	case deploy.StepProve:
+		if done {
+			return p.Good(e.Detail)
+		}
+	case deploy.StepRemove:
+		if e.Detail != "" {
+			return p.Faint("removed " + e.Detail)
+		}
+		return "stopped and removed"
+	case deploy.StepPutBack:
+		switch {
+		case e.State == deploy.Begun && e.Detail != "":
+			return p.Look(e.Detail + ": putting back")
+		case e.State == deploy.Begun:
+			return p.Look("putting back what ran before")
+		case e.Service != "":
+			return p.Good(e.Detail)
+		}
+		return p.Good("put back")
+	}
+	return ""
+}
+
+// pulling says how far a pull is, each quarter once: lines are no place for a bar that moves.
+func (g *Progress) pulling(e deploy.Event) string {
+	var now, all int64
+	if n, _ := fmt.Sscanf(e.Detail, "%d of %d bytes", &now, &all); n != 2 || all == 0 {
+		return ""
+	}
+	quarter := fmt.Sprint(now * 4 / all)
+	if g.pulls[e.Service] == quarter || quarter == "0" || quarter == "4" {
+		return ""
+	}
+	g.pulls[e.Service] = quarter
+	return g.paint.Faint(fmt.Sprintf("%s of %s", units.HumanSize(float64(now)), units.HumanSize(float64(all))))
+}
+
+// Failure says how a deploy or a retirement of a stack ended otherwise than wanted.
+func Failure(w io.Writer, p Paint, stack string, out deploy.Outcome) {
+	fmt.Fprintln(w)
+	switch out.Result {
+	case deploy.Refused:
+		fmt.Fprintf(w, "%s: nothing was changed: %s\n", p.Head(stack), out.Holder)
+		return
+	case deploy.PutBack:
+		fmt.Fprintf(w, "%s: %s\n", p.Head(stack), p.Bad("the deploy did not succeed; what ran before runs again"))
+	case deploy.NeedsAHand:
+		fmt.Fprintf(w, "%s: %s\n", p.Head(stack), p.Bad("this needs a hand"))
+	}
+	if f := out.Failure; f != nil {
+		text := f.Message
+		if f.Service != "" {
+			text = f.Service + ": " + text
+		}
+		fmt.Fprintf(w, "  %s  %s\n", p.Faint("why"), text)
+		if len(f.Log) > 0 {
+			fmt.Fprintf(w, "  %s\n", p.Faint("the last it said:"))
+			for _, line := range f.Log {
+				fmt.Fprintln(w, "    "+p.Faint("| ")+line)
+			}
+		}
+	}
+	for _, h := range out.Hand {
+		fmt.Fprintf(w, "  %s   %s\n", p.Look("do"), h)
+	}
+}
+
+// Status writes a table of services.
+func Status(w io.Writer, p Paint, services []deploy.Status, now time.Time) {
+	var rows [][]string
+	for _, s := range services {
+		state := s.State
+		switch {
+		case s.Well():
+			state = p.Good(state)
+		case s.State == deploy.StateFailed, s.State == deploy.StateMissing, s.State == deploy.StateRestarting:
+			state = p.Bad(state)
+		default:
+			state = p.Look(state)
+		}
+		since := ""
+		if !s.Since.IsZero() {
+			since = ago(now.Sub(s.Since))
+		}
+		notes := s.Detail
+		if s.Changed && s.State != deploy.StateMissing && notes == "" {
+			notes = "differs from the files"
+		}
+		if s.Restarts > 0 {
+			notes = strings.TrimPrefix(notes+"; "+counted(s.Restarts, "restart"), "; ")
+		}
+		links := make([]string, len(s.Links))
+		for i, l := range s.Links {
+			links[i] = p.Link(l)
+		}
+		rows = append(rows, []string{s.Host, s.Stack + "/" + s.Service, state, since, s.Image, strings.Join(links, " "), p.Look(notes)})
+	}
+	if len(rows) == 0 {
+		fmt.Fprintln(w, "nothing is declared, and nothing of this lab runs")
+		return
+	}
+	columns(w, p, []string{"host", "service", "state", "for", "image", "page", ""}, rows)
+}
+
+// ago shortens a time for the eye.
+func ago(d time.Duration) string {
+	switch {
+	case d < time.Minute:
+		return fmt.Sprintf("%ds", int(d.Seconds()))
+	case d < time.Hour:
+		return fmt.Sprintf("%dm", int(d.Minutes()))
+	case d < 48*time.Hour:
+		return fmt.Sprintf("%dh", int(d.Hours()))
+	}
+	return fmt.Sprintf("%dd", int(d.Hours()/24))
+}

@@ -1,0 +1,105 @@
+// Package render turns results into what people and programs read: excerpts, tables, progress, JSON.
+package render
+
+import (
+	"encoding/json"
+	"fmt"
+	"io"
+	"strings"
+
+	"charm.land/lipgloss/v2"
+	"charm.land/lipgloss/v2/table"
+
+	"proudlantern.example/lantern/core/check"
+)
+
+// Paint colours words, or leaves them as they are.
+type Paint struct{ on bool }
+
+// NewPaint returns a Paint that colours when on is true.
+func NewPaint(on bool) Paint { return Paint{on} }
+
+// The colours: lamp amber for what to look at, sea tones for what is well, signal red for what is wrong.
+var (
+	amber = lipgloss.NewStyle().Foreground(lipgloss.Color("#f2b84b"))
+	red   = lipgloss.NewStyle().Foreground(lipgloss.Color("#ff6b5e"))
+	sea   = lipgloss.NewStyle().Foreground(lipgloss.Color("#5fc9b8"))
+	mist  = lipgloss.NewStyle().Foreground(lipgloss.Color("#8796a5"))
+	bold  = lipgloss.NewStyle().Bold(true)
+	mark  = lipgloss.NewStyle().Foreground(lipgloss.Color("#f2b84b")).Bold(true)
+)
+
+func (p Paint) with(s lipgloss.Style, text string) string {
+	if !p.on || text == "" {
+		return text
+	}
+	return s.Render(text)
+}
+
+// Bad is for errors.
+func (p Paint) Bad(s string) string { return p.with(red, s) }
+
+// Look is for what to look at.
+func (p Paint) Look(s string) string { return p.with(amber, s) }
+
+// Good is for what is well.
+func (p Paint) Good(s string) string { return p.with(sea, s) }
+
+// Faint is for what is said beside.
+func (p Paint) Faint(s string) string { return p.with(mist, s) }
+
+// Head is for headings.
+func (p Paint) Head(s string) string { return p.with(bold, s) }
+
+// Mark is for the culprit in an excerpt.
+func (p Paint) Mark(s string) string { return p.with(mark, s) }
+
+// Link is for addresses to open.
+func (p Paint) Link(s string) string { return p.with(sea, s) }
+
+// Severity colours the word of a severity.
+func (p Paint) Severity(s check.Severity) string {
+	switch s {
+	case check.Error:
+		return p.Bad(string(s))
+	case check.Warning:
+		return p.Look(string(s))
+	}
+	return p.Faint(string(s))
+}
+
+// JSON writes a value as indented JSON.
+func JSON(w io.Writer, v any) error {
+	e := json.NewEncoder(w)
+	e.SetIndent("", "  ")
+	e.SetEscapeHTML(false)
+	return e.Encode(v)
+}
+
+// columns writes rows under headings, indented and aligned.
+func columns(w io.Writer, p Paint, heads []string, rows [][]string) {
+	t := table.New().BorderTop(false).BorderBottom(false).BorderLeft(false).BorderRight(false).BorderColumn(false).BorderHeader(false).
+		Wrap(false).
+		StyleFunc(func(_, column int) lipgloss.Style {
+			if column == len(heads)-1 {
+				return lipgloss.NewStyle()
+			}
+			return lipgloss.NewStyle().PaddingRight(2)
+		})
+	shown := make([]string, len(heads))
+	for i, h := range heads {
+		shown[i] = p.Faint(h)
+	}
+	t.Headers(shown...).Rows(rows...)
+	for line := range strings.Lines(t.String()) {
+		fmt.Fprintln(w, strings.TrimRight("  "+line, " \n"))
+	}
+}
+
+// counted returns "1 error" or "2 errors".
+func counted(n int, what string) string {
+	if n != 1 {
+		what += "s"
+	}
+	return fmt.Sprintf("%d %s", n, what)
+}

@@ -1,0 +1,166 @@
+package render
+
+import (
+	"cmp"
+	"fmt"
+	"io"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/docker/go-units"
+
+	"proudlantern.example/lantern/core/survey"
+)
+
+// systemAccounts is the highest uid that distributions give to accounts of programs (login.defs(5), SYS_UID_MAX).
+const systemAccounts = 999
+
+// Survey writes what is true of a host, in tables that answer what people log in for.
+func Survey(w io.Writer, p Paint, s *survey.Survey) {
+	fmt.Fprintf(w, "%s  %s\n", p.Head(s.Host), p.Faint(strings.Join(machineWords(s), ", ")))
+	if s.Engine != nil {
+		fmt.Fprintf(w, "  engine %s %s, API %s\n", s.Engine.Name, s.Engine.Version, s.Engine.API)
+	}
+	section := func(title string, heads []string, rows [][]string) {
+		if len(rows) > 0 {
+			fmt.Fprintf(w, "\n%s\n", p.Look(title))
+			columns(w, p, heads, rows)
+		}
+	}
+	section("accounts", []string{"name", "uid", "gid", "group", "also in"}, accountRows(s))
+	section("ports in use", []string{"port", "address", "by"}, listenerRows(s))
+	section("folders of the lab", []string{"path", "kind", "owner", "group", "mode", "beyond the mode"}, pathRows(p, s))
+	section("space", []string{"mounted at", "kind", "free", "of"}, spaceRows(s))
+	section("containers", []string{"name", "state", "image", "ports", "whose"}, containerRows(s))
+	section("images of the lab", []string{"image", "where", "made for", "ports", "data paths", "user"}, imageRows(p, s))
+	if len(s.Unknown) > 0 {
+		fmt.Fprintf(w, "\n%s\n", p.Look("not known"))
+		keys := make([]string, 0, len(s.Unknown))
+		for k := range s.Unknown {
+			keys = append(keys, k)
+		}
+		slices.Sort(keys)
+		for _, k := range keys {
+			fmt.Fprintf(w, "  %s: %s\n", k, s.Unknown[k])
+		}
+	}
+	fmt.Fprintln(w)
+}
+
+func machineWords(s *survey.Survey) []string {
+	var words []string
+	if s.Platform != "" {
+		words = append(words, s.Platform)
+	}
+	if s.Timezone != "" {
+		words = append(words, "time zone "+s.Timezone)
+	}
+	if s.CPUs > 0 {
+		words = append(words, counted(s.CPUs, "processor"))
+	}
+	if s.Memory > 0 {
+		words = append(words, units.BytesSize(float64(s.Memory))+" of memory")
+	}
+	return words
+}
+
+func accountRows(s *survey.Survey) [][]string {
+	var rows [][]string
+	for _, a := range s.Accounts {
+		if a.UID != 0 && a.UID <= systemAccounts || a.UID >= 65534 {
+			continue
+		}
+		var also []string
+		for _, g := range a.Groups {
+			also = append(also, s.GroupName(g))
+		}
+		group := ""
+		for _, g := range s.Groups {
+			if g.GID == a.GID {
+				group = g.Name
+			}
+		}
+		rows = append(rows, []string{a.Name, strconv.Itoa(a.UID), strconv.Itoa(a.GID), group, strings.Join(also, ", ")})
+	}
+	return rows
+}
+
+func listenerRows(s *survey.Survey) [][]string {
+	sorted := slices.Clone(s.Listeners)
+	slices.SortStableFunc(sorted, func(a, b survey.Listener) int {
+		return cmp.Or(cmp.Compare(a.Port, b.Port), cmp.Compare(a.Protocol, b.Protocol), cmp.Compare(a.Address, b.Address))
+	})
+	var rows [][]string
+	for _, l := range sorted {
+		by := "not visible without root"
+		switch {
+		case l.Container != "":
+			by = "container " + l.Container
+		case l.Process != "":
+			by = fmt.Sprintf("%s (pid %d)", l.Process, l.PID)
+		}
+		address := l.Address
+		if address == "0.0.0.0" || address == "::" {
+			address = "all " + map[bool]string{true: "IPv6", false: "IPv4"}[address == "::"]
+		}
+		rows = append(rows, []string{fmt.Sprintf("%d/%s", l.Port, l.Protocol), address, by})
+	}
+	return rows
+}
+
+func pathRows(p Paint, s *survey.Survey) [][]string {
+	var rows [][]string
+	for _, f := range s.Paths {
+		switch f.Kind {
+		case survey.Missing:
+			near := ""
+			if len(f.Near) > 0 {
+				near = "near: " + strings.Join(f.Near, ", ")
+			}
+			rows = append(rows, []string{f.Path, p.Bad(f.Kind), "", "", "", near})
+		case survey.Hidden:
+			rows = append(rows, []string{f.Path, p.Look("not visible"), "", "", "", ""})
+		default:
+			extra := strings.Join(f.ACL, " ")
+			if f.Real != "" && f.Real != f.Path {
+				extra = strings.TrimSpace("really " + f.Real + "  " + extra)
+			}
+			rows = append(rows, []string{f.Path, f.Kind, s.UserName(f.UID), s.GroupName(f.GID), f.Mode, extra})
+		}
+	}
+	return rows
+}
+
+func spaceRows(s *survey.Survey) [][]string {
+	var rows [][]string
+	for _, f := range s.FileSystems {
+		rows = append(rows, []string{f.Mount, f.Kind, units.HumanSize(float64(f.Free)), units.HumanSize(float64(f.Size))})
+	}
+	return rows
+}
+
+func containerRows(s *survey.Survey) [][]string {
+	var rows [][]string
+	for _, c := range s.Containers {
+		whose := "not of a lab"
+		if c.Lab != "" {
+			whose = c.Lab
+		}
+		rows = append(rows, []string{c.Name, c.State, c.Image, strings.Join(c.Ports, ", "), whose})
+	}
+	return rows
+}
+
+func imageRows(p Paint, s *survey.Survey) [][]string {
+	var rows [][]string
+	for _, i := range s.Images {
+		where := map[string]string{survey.FromEngine: "on the host", survey.FromRegistry: "in its registry", survey.Absent: p.Bad("nowhere")}[i.Source]
+		user := i.User
+		if user == "" && i.Source != survey.Absent {
+			user = "root"
+		}
+		rows = append(rows, []string{i.Reference, where, strings.Join(i.Platforms, ", "), strings.Join(i.Ports, ", "), strings.Join(i.Volumes, ", "), user})
+	}
+	return rows
+}

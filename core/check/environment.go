@@ -1,0 +1,77 @@
+package check
+
+import (
+	"fmt"
+	"regexp"
+	"slices"
+	"strings"
+
+	"proudlantern.example/lantern/core/source"
+)
+
+var environmentRules = []Rule{
+	{
+		Name: "env-file-missing", Severity: Error, Needs: Files,
+		Title:   "an environment file that is not there or cannot be read",
+		Text:    "Paths are relative to the folder of the file that names them, and stay inside the lab.",
+		Mistake: `env-files = ["tidelog.env"]`,
+		Mended:  `env-files = ["tide-log.env"]`,
+		Find:    resolverFinds,
+	}, {
+		Name: "env-file-syntax", Severity: Error, Needs: Files, Mends: true,
+		Title:   "a line of an environment file that is not NAME=value",
+		Text:    "Tools differ in what they make of quotes, blanks, comments and export in such files; here each of them has one meaning or is an error.",
+		Mistake: `export DESK_LEVEL=info`,
+		Mended:  `DESK_LEVEL=info`,
+		Find:    resolverFinds,
+	}, {
+		Name: "env-invisible", Severity: Error, Needs: Files, Mends: true,
+		Title:   "something in an environment file that nobody sees and that becomes part of a value",
+		Text:    "Carriage returns, byte-order marks, blanks at the end and no-break spaces come along when files are copied between systems. A password with one at its end is a wrong password.",
+		Mistake: "DESK_LEVEL=info␍",
+		Mended:  "DESK_LEVEL=info",
+		Find:    resolverFinds,
+	}, {
+		Name: "env-placeholder", Severity: Error, Needs: Files,
+		Title:   "a value that samples carry in place of a real one",
+		Text:    "For a secret this is an error: everybody knows it. For other variables this is a warning.",
+		Mistake: `STORE_PASSWORD=changeme`,
+		Mended:  `STORE_PASSWORD=a long one of your own`,
+		Find:    envPlaceholder,
+	},
+}
+
+// placeholder matches whole values that only stand for a value.
+var placeholder = regexp.MustCompile(`(?i)^(change[-_ ]?(me|this|it)!*|replace[-_ ]?(me|this)|fix[-_ ]?me|to[-_ ]?do|tbd|x{3,}|\*{3,}|\.{3}|<[^<>]+>|\[[^\[\]]+\]|(your|my)[-_ ].*[-_ ]here|your[-_ ](password|secret|token|key|user(name)?|name|e?mail|domain|api[-_ ]key).*|insert[-_ ].*[-_ ]here|(put|enter)[-_ ].*[-_ ]here|secret[-_ ]?goes[-_ ]?here|dummy|placeholder)$`)
+
+func envPlaceholder(in *Input) {
+	var seen []source.Span
+	for _, s := range in.services() {
+		for _, v := range s.Env {
+			if !placeholder.MatchString(v.Value) || slices.Contains(seen, v.At) {
+				continue
+			}
+			seen = append(seen, v.At)
+			what := "a value of your own"
+			if v.Secret {
+				what = "a secret of your own"
+			}
+			in.report(s, source.Problem{
+				At:      v.At,
+				Message: fmt.Sprintf("%s still has the value that samples carry; it needs %s", v.Name, what),
+				Because: because(v.Origin, s.FullName()),
+			})
+			if !v.Secret {
+				in.result.Findings[len(in.result.Findings)-1].Severity = Warning
+			}
+		}
+	}
+}
+
+// because names the service that a line of an environment file matters to.
+func because(origin, service string) []source.Because {
+	if !strings.HasSuffix(origin, ".env") {
+		return nil
+	}
+	return []source.Because{{Text: service + " gets it from this file"}}
+}

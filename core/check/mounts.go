@@ -1,0 +1,201 @@
+package check
+
+import (
+	"fmt"
+	"path"
+	"strings"
+
+	"proudlantern.example/lantern/core/declare"
+	"proudlantern.example/lantern/core/lab"
+	"proudlantern.example/lantern/core/source"
+	"proudlantern.example/lantern/core/survey"
+)
+
+var mountRules = []Rule{
+	{
+		Name: "mount-missing", Severity: Error, Needs: Host,
+		Title:   "the folder or file of a mount does not exist on the host",
+		Text:    "Some engines would make an empty folder there that belongs to root, and the service would find none of its data. Make the folder, with its owner, or mend the path.",
+		Mistake: `mounts = ["/srv/skerry/tide-log/desk -> /config"]    # nobody has made it`,
+		Mended:  `mounts = ["/srv/skerry/tide-log/desk -> /config"]    # after: mkdir, chown`,
+		Find: func(in *Input) {
+			eachMissing(in, func(s *lab.Service, m lab.Mount, p survey.Path) {
+				if _, _, ok := otherSpelling(p); ok {
+					return
+				}
+				problem := source.Problem{At: m.SourceAt, Message: fmt.Sprintf("%s does not exist on %s", m.Source, s.Stack.Host.Name)}
+				if len(p.Near) > 0 {
+					problem.Because = []source.Because{{Text: "beside it there are " + strings.Join(p.Near, ", ")}}
+				}
+				in.report(s, problem)
+			})
+		},
+	}, {
+		Name: "mount-case", Severity: Error, Needs: Host, Mends: true,
+		Title:   "the folder of a mount exists in other letter case, or one letter away",
+		Text:    "Letter case counts in paths: the service would find an empty folder beside its data.",
+		Mistake: `mounts = ["/srv/skerry/Tide-Log/desk -> /config"]`,
+		Mended:  `mounts = ["/srv/skerry/tide-log/desk -> /config"]`,
+		Find: func(in *Input) {
+			eachMissing(in, func(s *lab.Service, m lab.Mount, p survey.Path) {
+				right, how, ok := otherSpelling(p)
+				if !ok {
+					return
+				}
+				in.report(s, source.Problem{
+					At:      m.SourceAt,
+					Message: fmt.Sprintf("%s does not exist on %s; %s does, %s", m.Source, s.Stack.Host.Name, right, how),
+					Mend:    respell(m, right),
+				})
+			})
+		},
+	}, {
+		Name: "mount-denied", Severity: Error, Needs: Host,
+		Title:   "the service's identity may not enter, read or write what is mounted",
+		Text:    "Inside a container the rights of the mounted folder itself count, not those of the folders above it. A mount that is not read-only has to be writable. Change the owner, the mode or the access control list on the host, or declare another identity.",
+		Mistake: `owner = "ranger"    # the folder belongs to keeper, mode 0750`,
+		Mended:  `owner = "keeper"`,
+		Find:    mountDenied,
+	},
+}
+
+// eachMissing calls f for each mount whose source is missing on a host that was looked at.
+func eachMissing(in *Input, f func(*lab.Service, lab.Mount, survey.Path)) {
+	eachPath(in, func(s *lab.Service, m lab.Mount, p survey.Path) {
+		if p.Kind == survey.Missing {
+			f(s, m, p)
+		}
+	})
+}
+
+func eachPath(in *Input, f func(*lab.Service, lab.Mount, survey.Path)) {
+	for _, s := range in.surveyed() {
+		for _, m := range s.Mounts {
+			if m.Kind != declare.MountPath {
+				continue
+			}
+			p, ok := s.Stack.Host.Survey.Path(m.Source)
+			switch {
+			case !ok:
+				in.skip(m.Source, "the survey of "+s.Stack.Host.Name+" does not have this path")
+			case p.Kind == survey.Hidden:
+				in.skip(m.Source, "whoever made the survey of "+s.Stack.Host.Name+" may not look there")
+			default:
+				f(s, m, p)
+			}
+		}
+	}
+}
+
+// otherSpelling returns the path that was probably meant: letter case first, else a letter away.
+func otherSpelling(p survey.Path) (right, how string, ok bool) {
+	for _, near := range p.Near {
+		if strings.EqualFold(near, p.Path) {
+			return near, "in other letter case", true
+		}
+	}
+	for _, near := range p.Near {
+		// Digits tell folders apart on purpose (disk1, disk2), and so does a first letter.
+		if declare.OneLetterAway(path.Base(near), path.Base(p.Path)) && len(path.Base(near)) > 4 && path.Dir(near) == path.Dir(p.Path) {
+			return near, "one letter away", true
+		}
+	}
+	return "", "", false
+}
+
+// respell offers to write the path as it is on the host, as far as it stands in the file to the letter.
+func respell(m lab.Mount, right string) *source.Mend {
+	mend := &source.Mend{Text: right + " is there"}
+	written := m.SourceAt.Text()
+	if written == m.Source {
+		mend.Edits = []source.Edit{{At: m.SourceAt, New: right}}
+	} else if end := strings.LastIndexByte(written, '}'); end >= 0 {
+		// Behind the last reference both spellings have the same letters at the same distance from the end.
+		tail := written[end+1:]
+		if len(right) == len(m.Source) && strings.HasSuffix(m.Source, tail) && right[:len(right)-len(tail)] == m.Source[:len(m.Source)-len(tail)] {
+			at := m.SourceAt.File.Span(m.SourceAt.Start+end+1, m.SourceAt.End)
+			mend.Edits = []source.Edit{{At: at, New: right[len(right)-len(tail):]}}
+		}
+	}
+	return mend
+}
+
+func mountDenied(in *Input) {
+	eachPath(in, func(s *lab.Service, m lab.Mount, p survey.Path) {
+		if p.Kind != survey.Folder && p.Kind != survey.Regular {
+			return
+		}
+		host := s.Stack.Host
+		if host.Survey.Engine != nil && host.Survey.Engine.Rootless {
+			in.skip(m.Source, "the engine of "+host.Name+" runs without root; its uid map is not reckoned with yet")
+			return
+		}
+		id, ok, why := s.Identity()
+		if !ok {
+			in.skip(s.FullName(), why)
+			return
+		}
+		want, folder := mayRead, p.Kind == survey.Folder
+		if folder {
+			want |= mayEnter
+		}
+		if !m.ReadOnly {
+			want |= mayWrite
+		}
+		got, decides := access(p, id, nil, want)
+		if got == want {
+			return
+		}
+		who := host.Survey.UserName(id.UID)
+		because := []source.Because{
+			{Text: fmt.Sprintf("%s belongs to %s and %s, mode %s%s", m.Source, host.Survey.UserName(p.UID), host.Survey.GroupName(p.GID), p.Mode, aclWords(p.ACL))},
+			{Text: fmt.Sprintf("%s works as %s, %s: %s", s.FullName(), who, host.Survey.GroupName(id.GID), decides)},
+		}
+		if !id.At.IsZero() {
+			because[1].At = id.At
+		}
+		in.report(s, source.Problem{
+			At:      m.SourceAt,
+			Message: fmt.Sprintf("%s on %s: %s may not %s there", m.Source, host.Name, who, (want &^ got).words(folder)),
+			Because: because,
+			Mend:    permissionMend(m.Source, p, id, got|want),
+		})
+	})
+}
+
+func aclWords(acl []string) string {
+	if len(acl) == 0 {
+		return ""
+	}
+	return ", ACL " + strings.Join(acl, " ")
+}
+
+// permissionMend says what would let the identity in, the least first.
+func permissionMend(path string, p survey.Path, id lab.Identity, need rights) *source.Mend {
+	_, mask, masked := parseACL(p.ACL)
+	granted, _ := access(withMask(p, 7), id, nil, need)
+	switch {
+	case masked && granted == need:
+		return &source.Mend{Text: fmt.Sprintf("widen the mask to %s: setfacl -m m::%s '%s'", mask|need, mask|need, path)}
+	case id.UID == p.UID:
+		return &source.Mend{Text: fmt.Sprintf("give its owner the rights: chmod u+%s '%s'", letters(need), path)}
+	case id.GID == p.GID && !masked:
+		return &source.Mend{Text: fmt.Sprintf("give its group the rights: chmod g+%s '%s'", letters(need), path)}
+	}
+	return &source.Mend{Text: fmt.Sprintf("give it an entry of its own: setfacl -m u:%d:%s '%s'; or make it the owner: chown %d:%d '%s'", id.UID, need, path, id.UID, id.GID, path)}
+}
+
+// withMask returns the path as it would be with another mask.
+func withMask(p survey.Path, mask rights) survey.Path {
+	acl := make([]string, 0, len(p.ACL))
+	for _, e := range p.ACL {
+		if strings.HasPrefix(e, "mask::") {
+			e = "mask::" + mask.String()
+		}
+		acl = append(acl, e)
+	}
+	p.ACL = acl
+	return p
+}
+
+func letters(r rights) string { return strings.ReplaceAll(r.String(), "-", "") }

@@ -1,0 +1,185 @@
+package check
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+
+	"proudlantern.example/lantern/core/declare"
+	"proudlantern.example/lantern/core/lab"
+	"proudlantern.example/lantern/core/source"
+	"proudlantern.example/lantern/core/survey"
+)
+
+var portRules = []Rule{
+	{
+		Name: "port-clash", Severity: Error, Needs: Files, Mends: true,
+		Title:   "two services claim the same host port on one host",
+		Text:    "Only one can have it: the engine would start the first and refuse the second, after pulling its image. tcp and udp are apart, and so are addresses that do not overlap.",
+		Mistake: `ports = ["8710 -> 80"]    # in tide-log and in mast`,
+		Mended:  `ports = ["8714 -> 80"]`,
+		Find:    portClash,
+	}, {
+		Name: "port-in-use", Severity: Error, Needs: Host, Mends: true,
+		Title:   "a process of the host, or somebody else's container, listens on a declared host port",
+		Text:    "The engine can only publish a port that nobody holds. End what holds it, or take another port.",
+		Mistake: `ports = ["8712 -> 80"]    # lampd listens there`,
+		Mended:  `ports = ["8713 -> 80"]`,
+		Find:    portInUse,
+	},
+}
+
+// claim is one host port of somebody.
+type claim struct {
+	protocol string
+	address  netip.Addr // unspecified: all
+	port     int
+}
+
+// claims returns the host ports that a container of a survey publishes.
+func claims(c survey.Container) []claim {
+	var all []claim
+	for _, p := range c.Ports {
+		host, _, protocol := survey.PortOf(p)
+		if a, err := netip.ParseAddrPort(host); err == nil {
+			all = append(all, claim{protocol, a.Addr(), int(a.Port())})
+		}
+	}
+	return all
+}
+
+// overlap tells whether two addresses, none meaning all, can both be listened on at a port. A wildcard overlaps each, of its own
+// family or the other; an IPv4-mapped address is its IPv4 address.
+func overlap(a, b []netip.Addr) bool {
+	if len(a) == 0 || len(b) == 0 {
+		return true
+	}
+	for _, x := range a {
+		for _, y := range b {
+			x, y := x.Unmap(), y.Unmap()
+			if x == y || x.IsUnspecified() && (x.Is4() == y.Is4() || y.IsUnspecified() || x.Is6()) || y.IsUnspecified() && (x.Is4() == y.Is4() || y.Is6()) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+type published struct {
+	service *lab.Service
+	port    lab.Port
+}
+
+func portClash(in *Input) {
+	type slot struct {
+		host     *lab.Host
+		protocol string
+		port     int
+	}
+	seen := map[slot][]published{}
+	for _, s := range in.services() {
+		for _, p := range s.Ports {
+			var clash *published
+			for _, proto := range p.Protocols {
+				for n := p.Host.First; n <= p.Host.Last && n > 0; n++ {
+					k := slot{s.Stack.Host, proto, n}
+					for _, o := range seen[k] {
+						if clash == nil && overlap(o.port.Addresses, p.Addresses) {
+							clash = &o
+						}
+					}
+					seen[k] = append(seen[k], published{s, p})
+				}
+			}
+			if clash != nil {
+				reportClash(in, published{s, p}, *clash)
+			}
+		}
+	}
+}
+
+// reportClash reports on the side that does not run yet, else on the later one.
+func reportClash(in *Input, later, earlier published) {
+	if runs(later.service) && !runs(earlier.service) {
+		later, earlier = earlier, later
+	}
+	protocols := later.port.Protocols[0]
+	if slices.Equal(later.port.Protocols, earlier.port.Protocols) {
+		protocols = strings.Join(later.port.Protocols, " and ")
+	} else if !slices.Contains(earlier.port.Protocols, protocols) {
+		protocols = earlier.port.Protocols[0]
+	}
+	common := declare.Range{First: max(later.port.Host.First, earlier.port.Host.First), Last: min(later.port.Host.Last, earlier.port.Host.Last)}
+	who := earlier.service.FullName() + " claims it too"
+	if earlier.service == later.service {
+		who = "the same service claims it here, too"
+	}
+	in.report(later.service, source.Problem{
+		At:      later.port.HostAt,
+		Message: fmt.Sprintf("%s %s on %s is claimed twice", protocols, common, later.service.Stack.Host.Name),
+		Because: []source.Because{{Text: who, At: earlier.port.HostAt}},
+		Mend:    moveToFreePort(in, later.service, later.port),
+	})
+}
+
+func runs(s *lab.Service) bool {
+	h := s.Stack.Host
+	return h.Survey != nil && slices.ContainsFunc(h.Survey.Containers, func(c survey.Container) bool {
+		return c.Name == s.ContainerName() && c.State == "running"
+	})
+}
+
+func portInUse(in *Input) {
+	for _, s := range in.surveyed() {
+		for _, p := range s.Ports {
+			if p.Host.First == 0 {
+				continue
+			}
+			if who := holder(in.Lab, s, p); who != "" {
+				in.report(s, source.Problem{
+					At:      p.HostAt,
+					Message: who,
+					Mend:    moveToFreePort(in, s, p),
+				})
+			}
+		}
+	}
+}
+
+// holder says who holds a host port of a service, or "".
+func holder(l *lab.Lab, s *lab.Service, p lab.Port) string {
+	facts := s.Stack.Host.Survey
+	covers := func(c claim) bool {
+		return slices.Contains(p.Protocols, c.protocol) && c.port >= p.Host.First && c.port <= p.Host.Last && overlap(p.Addresses, []netip.Addr{c.address})
+	}
+	for _, c := range facts.Containers {
+		if c.Lab == l.Name || c.State != "running" {
+			continue
+		}
+		for _, k := range claims(c) {
+			if covers(k) {
+				return fmt.Sprintf("%s %d on %s is held by the container %s, which is not of this lab", k.protocol, k.port, s.Stack.Host.Name, c.Name)
+			}
+		}
+	}
+	for _, sock := range facts.Listeners {
+		a, err := netip.ParseAddr(sock.Address)
+		if err != nil || sock.Container != "" || !covers(claim{sock.Protocol, a, sock.Port}) {
+			continue
+		}
+		who := "a process that only root may see"
+		if sock.Process != "" {
+			who = fmt.Sprintf("the process %s (pid %d)", sock.Process, sock.PID)
+		}
+		return fmt.Sprintf("%s %d on %s is held by %s, which listens on %s", sock.Protocol, sock.Port, s.Stack.Host.Name, who, address(a))
+	}
+	return ""
+}
+
+func address(a netip.Addr) string {
+	if a.IsUnspecified() {
+		return "all addresses"
+	}
+	return a.String()
+}

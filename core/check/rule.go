@@ -1,0 +1,257 @@
+// Package check holds the rules: what can be known to go wrong before a deploy. A rule is a value in the file of its family and a
+// pure function of the lab and the surveys of its hosts.
+package check
+
+import (
+	"cmp"
+	"slices"
+	"strings"
+
+	"proudlantern.example/lantern/core/declare"
+	"proudlantern.example/lantern/core/lab"
+	"proudlantern.example/lantern/core/source"
+)
+
+// Severity says how bad a finding is.
+type Severity string
+
+const (
+	// Error surely breaks or loses something.
+	Error Severity = "error"
+	// Warning likely does.
+	Warning Severity = "warning"
+	// Note is worth knowing.
+	Note Severity = "note"
+)
+
+// rank orders severities, worst first.
+func (s Severity) rank() int { return slices.Index([]Severity{Error, Warning, Note}, s) }
+
+// Needs says which facts a rule looks at; they add up.
+type Needs string
+
+const (
+	// Files needs the lab's files alone.
+	Files Needs = "files"
+	// Host needs the host's survey.
+	Host Needs = "host"
+	// Image needs what the image declares.
+	Image Needs = "image"
+)
+
+// Rule is one rule. All fields but Find are its documentation, too.
+type Rule struct {
+	Name     string // kebab-case
+	Severity Severity
+	Needs    Needs
+	Mends    bool   // can offer edits
+	Title    string // what it finds, in one sentence without a full stop
+	Text     string // why that matters and what to do
+	Mistake  string // an example
+	Mended   string // the same, right
+	Find     func(in *Input)
+}
+
+// Input is what a rule sees, and where it reports.
+type Input struct {
+	Lab *lab.Lab
+
+	rule   *Rule
+	result *Result
+}
+
+// Finding is a problem of a rule, with whom it concerns.
+type Finding struct {
+	source.Problem
+	Severity Severity
+	Host     string
+}
+
+// Skip is a rule, or a part of it, that could not be judged.
+type Skip struct{ Rule, Subject, Why string }
+
+// Result is what a check found.
+type Result struct {
+	Findings []Finding // sorted by severity, file, line, column, rule
+	Skipped  []Skip
+}
+
+// Count returns how many findings have a severity.
+func (r Result) Count(s Severity) int {
+	n := 0
+	for _, f := range r.Findings {
+		if f.Severity == s {
+			n++
+		}
+	}
+	return n
+}
+
+// About returns the part of a result that touches one of the stacks: what is theirs, what rests on them, and what is the whole lab's.
+func (r Result) About(stacks ...string) Result {
+	touches := func(f Finding) bool {
+		if f.Stack == "" || slices.Contains(stacks, f.Stack) {
+			return true
+		}
+		return slices.ContainsFunc(f.Because, func(b source.Because) bool {
+			return !b.At.IsZero() && slices.ContainsFunc(stacks, func(s string) bool { return strings.HasPrefix(b.At.File.Path, s+"/") })
+		})
+	}
+	out := Result{Skipped: r.Skipped}
+	for _, f := range r.Findings {
+		if touches(f) {
+			out.Findings = append(out.Findings, f)
+		}
+	}
+	return out
+}
+
+// Run applies rules to a lab whose hosts carry their surveys.
+func Run(l *lab.Lab, rules []Rule) Result {
+	result := &Result{}
+	for i := range rules {
+		rules[i].Find(&Input{Lab: l, rule: &rules[i], result: result})
+	}
+	slices.SortStableFunc(result.Findings, func(a, b Finding) int {
+		return cmp.Or(cmp.Compare(a.Severity.rank(), b.Severity.rank()), cmp.Compare(pathOf(a), pathOf(b)),
+			cmp.Compare(a.At.Start, b.At.Start), cmp.Compare(a.Rule, b.Rule))
+	})
+	return *result
+}
+
+func pathOf(f Finding) string {
+	if f.At.IsZero() {
+		return ""
+	}
+	return f.At.File.Path
+}
+
+// report adds a finding of the rule about a service (nil: about no service).
+func (in *Input) report(s *lab.Service, p source.Problem) {
+	f := Finding{Problem: p, Severity: in.rule.Severity}
+	f.Rule = in.rule.Name
+	if s != nil {
+		f.Stack, f.Service = s.Stack.Name, s.Name
+		if s.Stack.Host != nil {
+			f.Host = s.Stack.Host.Name
+		}
+	}
+	in.result.Findings = append(in.result.Findings, f)
+}
+
+// skip says that the rule could not judge a subject.
+func (in *Input) skip(subject, why string) {
+	s := Skip{in.rule.Name, subject, why}
+	if !slices.Contains(in.result.Skipped, s) {
+		in.result.Skipped = append(in.result.Skipped, s)
+	}
+}
+
+// services returns all services that have a host.
+func (in *Input) services() []*lab.Service {
+	var all []*lab.Service
+	for _, st := range in.Lab.Stacks {
+		if st.Host != nil {
+			all = append(all, st.Services...)
+		}
+	}
+	return all
+}
+
+// surveyed returns the services whose hosts have a survey; the other hosts are skipped.
+func (in *Input) surveyed() []*lab.Service {
+	var all []*lab.Service
+	for _, s := range in.services() {
+		if s.Stack.Host.Survey == nil {
+			in.skip("host "+s.Stack.Host.Name, "nobody has looked at this host")
+			continue
+		}
+		all = append(all, s)
+	}
+	return all
+}
+
+// All returns every rule, in the order of the reference.
+func All() []Rule {
+	return slices.Concat(formatRules, hostRules, portRules, mountRules, identityRules, zoneRules, environmentRules, orderRules, imageRules)
+}
+
+// Named returns the rule of that name.
+func Named(name string) (Rule, bool) {
+	for _, r := range All() {
+		if r.Name == name {
+			return r, true
+		}
+	}
+	return Rule{}, false
+}
+
+// resolverFinds is the function of the rules whose mistakes already show while the files are read and resolved.
+func resolverFinds(in *Input) {
+	for _, p := range in.Lab.Problems {
+		if p.Rule != in.rule.Name {
+			continue
+		}
+		f := Finding{Problem: p, Severity: in.rule.Severity}
+		if st := in.Lab.Stack(p.Stack); st != nil && st.Host != nil {
+			f.Host = st.Host.Name
+		}
+		in.result.Findings = append(in.result.Findings, f)
+	}
+}
+
+// freePort returns the lowest port above near, then below, that neither the lab nor the host uses for a protocol.
+func freePort(l *lab.Lab, h *lab.Host, protocol string, near int) (int, bool) {
+	taken := map[int]bool{}
+	for _, st := range l.Stacks {
+		if st.Host != h {
+			continue
+		}
+		for _, s := range st.Services {
+			for _, p := range s.Ports {
+				for port := p.Host.First; p.Host.First > 0 && port <= p.Host.Last; port++ {
+					taken[port] = true
+				}
+			}
+		}
+	}
+	if h.Survey != nil {
+		for _, s := range h.Survey.Listeners {
+			taken[s.Port] = true
+		}
+		for _, c := range h.Survey.Containers {
+			for _, p := range claims(c) {
+				taken[p.port] = true
+			}
+		}
+	}
+	for port := near + 1; port <= 65535; port++ {
+		if !taken[port] {
+			return port, true
+		}
+	}
+	for port := near - 1; port >= 1024; port-- {
+		if !taken[port] {
+			return port, true
+		}
+	}
+	return 0, false
+}
+
+// moveToFreePort offers another host port for a mapping of a single port.
+func moveToFreePort(in *Input, s *lab.Service, p lab.Port) *source.Mend {
+	if p.Host.Count() != 1 {
+		return nil
+	}
+	free, ok := freePort(in.Lab, s.Stack.Host, p.Protocols[0], p.Host.First)
+	if !ok {
+		return nil
+	}
+	text := declare.Range{First: free, Last: free}.String()
+	mend := &source.Mend{Text: text + " is free on " + s.Stack.Host.Name}
+	// A port that comes out of a reference is changed where it is written, which is for the person to decide.
+	if p.HostAt.Text() == p.Host.String() {
+		mend.Edits = []source.Edit{{At: p.HostAt, New: text}}
+	}
+	return mend
+}

@@ -1,0 +1,229 @@
+package declare
+
+import (
+	"errors"
+	"io/fs"
+	"path"
+	"regexp"
+	"strings"
+	"unicode/utf8"
+
+	"proudlantern.example/lantern/core/source"
+)
+
+// EnvFile is an environment file: one NAME=value a line.
+type EnvFile struct {
+	File    *source.File
+	Entries []EnvEntry // in the order of the file; of a name that stands twice the later one counts
+}
+
+// EnvEntry is one line of an environment file.
+type EnvEntry struct {
+	Name  string
+	At    source.Span // of the name
+	Value Text        // as the container gets it; Span marks what is written, without quotes
+}
+
+// Get returns the entry that counts for a name.
+func (f *EnvFile) Get(name string) (EnvEntry, bool) {
+	for i := len(f.Entries) - 1; i >= 0; i-- {
+		if f.Entries[i].Name == name {
+			return f.Entries[i], true
+		}
+	}
+	return EnvEntry{}, false
+}
+
+// EnvPath returns the path relative to the lab of an environment file that a file in folder dir names. It is outside the lab when ok
+// is false.
+func EnvPath(dir, name string) (file string, ok bool) {
+	p := path.Join(dir, name)
+	return p, fs.ValidPath(p) && !path.IsAbs(name)
+}
+
+// envFile reads an environment file once.
+func (r *reader) envFile(l *Lab, dir string, name Text, text func(string) (string, error)) {
+	if strings.Contains(name.Value, "${") {
+		r.problem("value-grammar", name.Span, "the name of an environment file is taken as it is: references do not work in it")
+		return
+	}
+	p, ok := EnvPath(dir, name.Value)
+	if !ok {
+		r.problem("value-grammar", name.Span, "an environment file lies inside the lab: %s leads out of it", name.Value)
+		return
+	}
+	if _, done := l.EnvFiles[p]; done {
+		return
+	}
+	content, err := text(p)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		r.problem("env-file-missing", name.Span, "there is no file %s", p)
+		return
+	case err != nil:
+		r.problem("env-file-missing", name.Span, "%s: %s", p, unreadable(err))
+		return
+	}
+	f, problems := ParseEnvFile(source.NewFile(p, content))
+	l.EnvFiles[p] = f
+	for _, p := range problems {
+		r.problem(p.Rule, p.At, "%s", p.Message).Mend = p.Mend
+	}
+}
+
+var envName = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_.-]*$`)
+
+// ParseEnvFile reads an environment file. Faults are problems of the rules env-file-syntax and env-invisible; a line with a fault in
+// its syntax gives no entry.
+func ParseEnvFile(file *source.File) (*EnvFile, []source.Problem) {
+	p := &envParser{file: file, out: &EnvFile{File: file}}
+	if at, ok := firstInvalidUTF8(file.Text); ok {
+		p.problem("env-file-syntax", at, at+1, "not UTF-8: a byte 0x%02x stands here", nil, file.Text[at])
+		return p.out, p.problems
+	}
+	at := 0
+	if strings.HasPrefix(file.Text, "\ufeff") {
+		p.problem("env-invisible", 0, 3, "a byte-order mark would become part of the first name", p.drop(0, 3))
+		at = 3
+	}
+	for at < len(file.Text) {
+		end := strings.IndexByte(file.Text[at:], '\n')
+		if end < 0 {
+			end = len(file.Text) - at
+		}
+		p.line(at, at+end)
+		at += end + 1
+	}
+	return p.out, p.problems
+}
+
+type envParser struct {
+	file     *source.File
+	out      *EnvFile
+	problems []source.Problem
+}
+
+func (p *envParser) problem(rule string, start, end int, format string, mend *source.Mend, args ...any) {
+	r := reader{}
+	made := r.problem(rule, p.file.Span(start, end), format, args...)
+	made.Mend = mend
+	p.problems = append(p.problems, *made)
+}
+
+func (p *envParser) drop(start, end int) *source.Mend {
+	return source.Replace(p.file.Span(start, end), "", "check --fix takes it out")
+}
+
+// line reads the bytes from start to end, which hold no line break.
+func (p *envParser) line(start, end int) {
+	text := p.file.Text
+	if end > start && text[end-1] == '\r' {
+		p.problem("env-invisible", end-1, end, "a carriage return ends this line and would become part of the value", p.drop(end-1, end))
+		end--
+	}
+	line := text[start:end]
+	if strings.TrimSpace(line) == "" || strings.HasPrefix(line, "#") {
+		return
+	}
+	if rest, ok := strings.CutPrefix(line, "export "); ok {
+		p.problem("env-file-syntax", start, start+len("export "), "export is a shell's word and not part of an environment file", p.drop(start, end-len(strings.TrimLeft(rest, " "))))
+		return
+	}
+	name, value, ok := strings.Cut(line, "=")
+	if !ok {
+		// What stands here may be the second line of a secret, so it is not repeated.
+		p.file.Span(start, end).Hide()
+		p.problem("env-file-syntax", start, end, "a line is NAME=value; here = is missing", nil)
+		return
+	}
+	valueAt := start + len(name) + 1
+	p.file.Span(valueAt, end).Hide()
+	if trimmed := strings.TrimRight(name, " \t"); trimmed != name {
+		p.problem("env-file-syntax", start+len(trimmed), valueAt-1, "white space before =", p.drop(start+len(trimmed), valueAt-1))
+		return
+	}
+	if !envName.MatchString(name) {
+		p.problem("env-file-syntax", start, valueAt-1, "this is no name of a variable: letters, digits and _", nil)
+		return
+	}
+	if trimmed := strings.TrimLeft(value, " \t"); trimmed != value {
+		p.problem("env-file-syntax", valueAt, end-len(trimmed), "white space after =", p.drop(valueAt, end-len(trimmed)))
+		return
+	}
+	entry := EnvEntry{Name: name, At: p.file.Span(start, valueAt-1)}
+	if value != "" && (value[0] == '\'' || value[0] == '"') {
+		content, inner, ok := p.quoted(value, valueAt, end)
+		if !ok {
+			return
+		}
+		entry.Value = Text{content, inner, content == inner.Text()}
+	} else {
+		p.unquoted(value, valueAt, end)
+		entry.Value = Text{value, p.file.Span(valueAt, end), true}
+	}
+	p.out.Entries = append(p.out.Entries, entry)
+}
+
+// unquoted reports what people do not see or did not mean in a value that runs to the end of its line.
+func (p *envParser) unquoted(value string, at, end int) {
+	if trimmed := strings.TrimRight(value, " \t"); trimmed != value {
+		p.problem("env-invisible", at+len(trimmed), end, "blanks end this line and become part of the value", p.drop(at+len(trimmed), end))
+	}
+	if i := strings.Index(value, "\u00a0"); i >= 0 {
+		p.problem("env-invisible", at+i, at+i+2, "a no-break space stands in this value", source.Replace(p.file.Span(at+i, at+i+2), " ", "check --fix writes a plain space"))
+	}
+	if i := strings.Index(value, " #"); i >= 0 {
+		p.problem("env-file-syntax", at+i, at+i+2, "without quotes the value runs to the end of the line, # included; put the value in quotes, or the comment on a line of its own", nil)
+	}
+}
+
+// quoted returns the value between quotes and where it stands.
+func (p *envParser) quoted(value string, at, end int) (content string, inner source.Span, ok bool) {
+	quote := value[0]
+	var b strings.Builder
+	i := 1
+	for ; i < len(value) && value[i] != quote; i++ {
+		if quote == '"' && value[i] == '\\' {
+			i++
+			if i == len(value) {
+				break
+			}
+			switch value[i] {
+			case 'n':
+				b.WriteByte('\n')
+			case 't':
+				b.WriteByte('\t')
+			case '"', '\\':
+				b.WriteByte(value[i])
+			default:
+				p.problem("env-file-syntax", at+i-1, at+i+1, `in double quotes only \n \t \" \\ have a meaning; single quotes take everything to the letter`, nil)
+				return "", source.Span{}, false
+			}
+			continue
+		}
+		b.WriteByte(value[i])
+	}
+	if i >= len(value) {
+		p.problem("env-file-syntax", at, at+1, "the closing %c is missing on this line", nil, quote)
+		return "", source.Span{}, false
+	}
+	if i+1 < len(value) {
+		p.problem("env-file-syntax", at+i+1, end, "text after the closing quote", nil)
+		return "", source.Span{}, false
+	}
+	return b.String(), p.file.Span(at+1, at+i), true
+}
+
+func firstInvalidUTF8(s string) (int, bool) {
+	if utf8.ValidString(s) {
+		return 0, false
+	}
+	for i, c := range s {
+		if c == utf8.RuneError {
+			if _, size := utf8.DecodeRuneInString(s[i:]); size == 1 {
+				return i, true
+			}
+		}
+	}
+	return 0, false
+}

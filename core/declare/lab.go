@@ -1,0 +1,191 @@
+// Package declare turns lab.toml, stack.toml and environment files into declarations with a span on every value. It knows the
+// keys and the grammars of the format; what a value means, and for whom, is worked out by package lab.
+package declare
+
+import (
+	"errors"
+	"io/fs"
+	"slices"
+	"sort"
+
+	"proudlantern.example/lantern/core/source"
+)
+
+// Names of the files of a lab.
+const (
+	LabFile   = "lab.toml"
+	StackFile = "stack.toml"
+)
+
+// Lab is a lab folder as declared.
+type Lab struct {
+	File                         *source.File
+	Name, About, Timezone, Owner Text
+	Let                          []Let
+	Folders                      []Named
+	Hosts                        []Host
+	Default                      Default
+	Stacks                       []*Stack
+
+	EnvFiles map[string]*EnvFile // by path relative to the lab: all that the files name and that could be read
+	Problems []source.Problem
+}
+
+// Named is a name with a text, such as an entry of [folder].
+type Named struct {
+	Name string
+	At   source.Span
+	Text Text
+}
+
+// Let is an entry of [let]: a text, or one value of an environment file.
+type Let struct {
+	Name  string
+	At    source.Span
+	Value Text // not set where it comes from an environment file
+
+	EnvFile, Key Text
+}
+
+// Host is a [host.NAME].
+type Host struct {
+	Name                             string
+	At                               source.Span
+	Engine, Address, Timezone, Owner Text
+	Folders                          []Named
+}
+
+// Default is [default]: what services without a word of their own get.
+type Default struct {
+	Restart, LogLimit, StopWithin, ReadyWithin Text
+}
+
+var labKeys = append([]key[Lab]{
+	text("lab", func(l *Lab) *Text { return &l.Name }),
+	text("about", func(l *Lab) *Text { return &l.About }),
+	text("timezone", func(l *Lab) *Text { return &l.Timezone }),
+	text("owner", func(l *Lab) *Text { return &l.Owner }),
+	tables("let", "a value of [let]", func(r *reader, e entry, l *Lab) { r.let(e, &l.Let) }),
+	named("folder", "a folder", func(l *Lab) *[]Named { return &l.Folders }),
+	tables("host", "a host", func(r *reader, e entry, l *Lab) {
+		h := Host{Name: e.key, At: e.keySpan}
+		table1(r, e, hostKeys, "a host", &h)
+		l.Hosts = append(l.Hosts, h)
+	}),
+	{"default", func(r *reader, e entry, l *Lab) { table1(r, e, defaultKeys, "[default]", &l.Default) }},
+}, notYet[Lab]("network", "check", "accept")...)
+
+var hostKeys = append([]key[Host]{
+	text("engine", func(h *Host) *Text { return &h.Engine }),
+	text("address", func(h *Host) *Text { return &h.Address }),
+	text("timezone", func(h *Host) *Text { return &h.Timezone }),
+	text("owner", func(h *Host) *Text { return &h.Owner }),
+	named("folder", "a folder", func(h *Host) *[]Named { return &h.Folders }),
+}, notYet[Host]("reserved-ports", "tls", "insecure")...)
+
+var defaultKeys = append([]key[Default]{
+	text("restart", func(d *Default) *Text { return &d.Restart }),
+	text("log-limit", func(d *Default) *Text { return &d.LogLimit }),
+	text("stop-within", func(d *Default) *Text { return &d.StopWithin }),
+	text("ready-within", func(d *Default) *Text { return &d.ReadyWithin }),
+}, notYet[Default]("memory", "cpus", "fetch")...)
+
+// reservedWords begin references of their own and are therefore no names for [let].
+var reservedWords = []string{"timezone", "owner", "host", "stack", "folder", "service", "shell"}
+
+var letKeys = []key[Let]{
+	text("env-file", func(l *Let) *Text { return &l.EnvFile }),
+	text("key", func(l *Let) *Text { return &l.Key }),
+}
+
+func (r *reader) let(e entry, into *[]Let) {
+	if slices.Contains(reservedWords, e.key) {
+		r.problem("name-invalid", e.keySpan, "%s is a word of the format's own and no name for [let]", e.key)
+		return
+	}
+	l := Let{Name: e.key, At: e.keySpan}
+	if e.value.kind != kindTable {
+		value, ok := r.scalar(e.value)
+		if !ok {
+			return
+		}
+		l.Value = value
+	} else {
+		read(r, e.value.table, letKeys, "a value of [let]", &l)
+		if !l.EnvFile.IsSet() || !l.Key.IsSet() {
+			r.problem("key-missing", e.keySpan, "%s needs both env-file and key", e.key)
+			return
+		}
+	}
+	*into = append(*into, l)
+}
+
+// Unreadable is an error of reading a file, in words for the person. Other errors are shown as they are.
+type Unreadable struct{ Message string }
+
+func (e *Unreadable) Error() string { return e.Message }
+
+// Read reads a lab: lab.toml, the stack.toml of each of the named folders, and every environment file that these name. Texts
+// are asked for by their path relative to the lab; an error that is [fs.ErrNotExist] means that there is no such file, an
+// *[Unreadable] carries its own words. Whatever is wrong stands in the lab's Problems: all files are read in any case.
+func Read(stacks []string, text func(path string) (string, error)) *Lab {
+	l := &Lab{EnvFiles: map[string]*EnvFile{}}
+	r := &reader{}
+	l.File = r.open(LabFile, text)
+	before := len(r.problems)
+	if top := r.parse(l.File); top != nil {
+		read(r, top, labKeys, "lab.toml", l)
+	}
+	switch {
+	case l.Name.IsSet() && !namePattern.MatchString(l.Name.Value):
+		r.problem("name-invalid", l.Name.Span, "%q is no name for a lab: small letters, digits and -, starting with a letter, at most 40", l.Name.Value)
+	case !l.Name.IsSet() && len(r.problems) == before:
+		r.problem("key-missing", l.File.Span(0, 0), `lab.toml needs the lab's name: lab = "skerry-light"`)
+	}
+	r.envFilesOfLet(l, "", l.Let, text)
+	sort.Strings(stacks)
+	for _, name := range stacks {
+		l.Stacks = append(l.Stacks, r.readStack(name, l, text))
+	}
+	l.Problems = r.problems
+	return l
+}
+
+// open returns a file of the lab; when it cannot be read, an empty one and a problem.
+func (r *reader) open(path string, text func(string) (string, error)) *source.File {
+	content, err := text(path)
+	r.file = source.NewFile(path, content)
+	if err != nil {
+		r.problem("syntax", r.file.Span(0, 0), "%s", unreadable(err))
+	}
+	return r.file
+}
+
+// parse returns the top table of a file, or nil when there is none to read.
+func (r *reader) parse(file *source.File) *table {
+	if file.Text == "" {
+		return nil
+	}
+	if at, ok := firstInvalidUTF8(file.Text); ok {
+		r.problem("syntax", file.Span(at, at+1), "not UTF-8: a byte 0x%02x stands here", file.Text[at])
+		return nil
+	}
+	top, problems := readTOML(file)
+	for _, p := range problems {
+		r.problem(p.Rule, p.At, "%s", p.Message)
+	}
+	return top
+}
+
+func unreadable(err error) string {
+	var known *Unreadable
+	switch {
+	case errors.As(err, &known):
+		return known.Message
+	case errors.Is(err, fs.ErrNotExist):
+		return "there is no such file"
+	case errors.Is(err, fs.ErrPermission):
+		return "this file may not be read: permission denied"
+	}
+	return "this file cannot be read: " + err.Error()
+}

@@ -1,0 +1,322 @@
+package declare
+
+import (
+	"errors"
+	"fmt"
+	"strconv"
+	"strings"
+
+	"github.com/pelletier/go-toml/v2/unstable"
+
+	"proudlantern.example/lantern/core/source"
+)
+
+// kind is the type of a TOML value.
+type kind int
+
+const (
+	kindString kind = iota
+	kindInteger
+	kindFloat
+	kindBool
+	kindDate
+	kindArray
+	kindTable
+)
+
+var kindNames = map[kind]string{
+	kindString: "a text", kindInteger: "a number", kindFloat: "a number with a fraction", kindBool: "true or false",
+	kindDate: "a date", kindArray: "a list", kindTable: "a table",
+}
+
+func (k kind) String() string { return kindNames[k] }
+
+// node is a TOML value with its place.
+type node struct {
+	kind  kind
+	span  source.Span // of the value; for a table of its header or its first key
+	text  string      // kindString: the decoded text; other scalars: as written
+	items []*node     // kindArray
+	table *table      // kindTable
+}
+
+// entry is one key of a table.
+type entry struct {
+	key     string
+	keySpan source.Span
+	value   *node
+}
+
+// table keeps its entries in the order of the file.
+type table struct {
+	entries []entry
+	index   map[string]int
+
+	// How it came to be decides what may be added to it (TOML 1.0, "Table" and "Inline Table").
+	explicit bool // by its own [header]
+	dotted   bool // by a dotted key
+	closed   bool // inline
+}
+
+func (t *table) get(key string) (entry, bool) {
+	i, ok := t.index[key]
+	if !ok {
+		return entry{}, false
+	}
+	return t.entries[i], true
+}
+
+func (t *table) add(e entry) {
+	if t.index == nil {
+		t.index = make(map[string]int, 8)
+	}
+	t.index[e.key] = len(t.entries)
+	t.entries = append(t.entries, e)
+}
+
+// tomlReader builds the tree of one file.
+type tomlReader struct {
+	file     *source.File
+	parser   unstable.Parser
+	problems []source.Problem
+}
+
+// readTOML returns the file's top table. What is not TOML 1.0 is a problem of rule syntax; after an error in the grammar
+// itself nothing behind it is read.
+func readTOML(file *source.File) (*table, []source.Problem) {
+	r := &tomlReader{file: file}
+	r.parser.Reset([]byte(file.Text))
+	top := &table{explicit: true}
+	current := top
+	for r.parser.NextExpression() {
+		e := r.parser.Expression()
+		switch e.Kind {
+		case unstable.Table:
+			current = r.header(top, e)
+		case unstable.ArrayTable:
+			key := e.Key()
+			key.Next()
+			r.problem(r.span(key.Node().Raw), "a list of tables ([[%s]]) has no meaning here: every table of a lab has a name of its own", key.Node().Data)
+			current = &table{}
+		case unstable.KeyValue:
+			r.keyValue(current, e)
+		}
+	}
+	if err := r.parser.Error(); err != nil {
+		var syntax *unstable.ParserError
+		at, text := file.Span(len(file.Text), len(file.Text)), err.Error()
+		if errors.As(err, &syntax) {
+			text = syntax.Message
+			// At the end of the file there is nothing left to mark, and Range accepts only parts of the text.
+			if len(syntax.Highlight) > 0 {
+				at = r.span(r.parser.Range(syntax.Highlight))
+			}
+		}
+		r.problem(at, "not TOML: %s", text)
+	}
+	return top, r.problems
+}
+
+func (r *tomlReader) span(raw unstable.Range) source.Span {
+	return r.file.Span(int(raw.Offset), int(raw.Offset+raw.Length))
+}
+
+func (r *tomlReader) problem(at source.Span, format string, args ...any) {
+	r.problems = append(r.problems, source.Problem{Rule: "syntax", At: at, Message: fmt.Sprintf(format, args...)})
+}
+
+// header returns the table that a [header] opens.
+func (r *tomlReader) header(top *table, e *unstable.Node) *table {
+	t := top
+	for it := e.Key(); it.Next(); {
+		key, span := string(it.Node().Data), r.span(it.Node().Raw)
+		found, ok := t.get(key)
+		switch {
+		case !ok:
+			next := &table{}
+			t.add(entry{key, span, &node{kind: kindTable, span: span, table: next}})
+			t = next
+		case found.value.kind != kindTable || found.value.table.closed:
+			r.problem(span, "%s has a value already, in line %d", key, found.keySpan.Place().Line)
+			return &table{}
+		default:
+			t = found.value.table
+		}
+		if it.IsLast() {
+			if t.explicit || t.dotted {
+				r.problem(span, "the table %s is there already, in line %d", key, found.keySpan.Place().Line)
+				return &table{}
+			}
+			t.explicit = true
+		}
+	}
+	return t
+}
+
+// keyValue adds a key, dotted or not, to a table.
+func (r *tomlReader) keyValue(t *table, e *unstable.Node) {
+	var last unstable.Range
+	for it := e.Key(); it.Next(); {
+		raw := it.Node().Raw
+		key, span := string(it.Node().Data), r.span(raw)
+		last = raw
+		found, ok := t.get(key)
+		if it.IsLast() {
+			if ok {
+				r.problem(span, "%s is there already, in line %d", key, found.keySpan.Place().Line)
+				return
+			}
+			// Without a range of its own (lists), a value reaches from behind the equals sign to the end of the pair.
+			whole := r.span(e.Raw)
+			rest := r.file.Text[last.Offset+last.Length : whole.End]
+			start := whole.End - len(strings.TrimLeft(rest[strings.IndexByte(rest, '=')+1:], " \t"))
+			value := r.file.Span(start, start+len(strings.TrimRight(r.file.Text[start:whole.End], " \t\r\n")))
+			t.add(entry{key, span, r.value(e.Value(), value)})
+			return
+		}
+		switch {
+		case !ok:
+			next := &table{dotted: true}
+			t.add(entry{key, span, &node{kind: kindTable, span: span, table: next}})
+			t = next
+		case found.value.kind != kindTable || !found.value.table.dotted:
+			r.problem(span, "%s is there already, in line %d", key, found.keySpan.Place().Line)
+			return
+		default:
+			t = found.value.table
+		}
+	}
+}
+
+// value builds the tree below a value; whole is where it stands when it does not say so itself.
+func (r *tomlReader) value(v *unstable.Node, whole source.Span) *node {
+	n := &node{span: whole}
+	if v.Raw.Length > 0 && v.Kind != unstable.InlineTable {
+		n.span = r.span(v.Raw)
+	}
+	switch v.Kind {
+	case unstable.String:
+		n.kind, n.text = kindString, string(v.Data)
+	case unstable.Bool:
+		n.kind, n.text = kindBool, string(v.Data)
+	case unstable.Integer:
+		n.kind, n.text = kindInteger, string(v.Data)
+	case unstable.Float:
+		n.kind, n.text = kindFloat, string(v.Data)
+	case unstable.Array:
+		n.kind = kindArray
+		for it := v.Children(); it.Next(); {
+			if it.Node().Kind != unstable.Comment {
+				n.items = append(n.items, r.value(it.Node(), whole))
+			}
+		}
+	case unstable.InlineTable:
+		n.kind, n.table = kindTable, &table{}
+		for it := v.Children(); it.Next(); {
+			if it.Node().Kind == unstable.KeyValue {
+				r.keyValue(n.table, it.Node())
+			}
+		}
+		// Only now: its own dotted keys may still add to it while it is read.
+		n.table.closed = true
+	default:
+		n.kind, n.text = kindDate, string(v.Data)
+	}
+	return n
+}
+
+// integer returns the number of a kindInteger node.
+func (n *node) integer() (int64, error) {
+	return strconv.ParseInt(strings.ReplaceAll(n.text, "_", ""), 0, 64)
+}
+
+// Text is a text value of a lab's file with its place. The zero Text is one that is not there.
+type Text struct {
+	Value string
+	Span  source.Span // with its quotes; for an environment file's value, the value
+	raw   bool        // Span holds the value to the letter
+}
+
+// IsSet tells whether the text is in a file at all.
+func (t Text) IsSet() bool { return !t.Span.IsZero() }
+
+// Part returns the place of the bytes from start to end of the value, also where escapes make the text in the file longer.
+func (t Text) Part(start, end int) source.Span {
+	if !t.IsSet() {
+		return t.Span
+	}
+	if t.raw {
+		return t.Span.File.Span(t.Span.Start+start, t.Span.Start+end)
+	}
+	written := t.Span.Text()
+	quote, escapes := 1, true
+	if strings.HasPrefix(written, `"""`) || strings.HasPrefix(written, `'''`) {
+		quote = 3
+	}
+	if strings.HasPrefix(written, "'") {
+		escapes = false
+	}
+	if !strings.HasPrefix(written, "'") && !strings.HasPrefix(written, `"`) { // a number or a boolean taken as text
+		return t.Span
+	}
+	at := quote
+	if quote == 3 { // a line break right behind the opening quotes is not part of the value
+		if strings.HasPrefix(written[at:], "\r\n") {
+			at += 2
+		} else if strings.HasPrefix(written[at:], "\n") {
+			at++
+		}
+	}
+	from, to := -1, -1
+	for value := 0; at <= len(written)-quote; {
+		if value >= start && from < 0 {
+			from = at
+		}
+		if value >= end {
+			to = at
+			break
+		}
+		if at >= len(written)-quote {
+			break
+		}
+		source, decoded := 1, 1
+		if escapes && written[at] == '\\' {
+			source, decoded = escapeLength(written[at:])
+		}
+		at += source
+		value += decoded
+	}
+	if from < 0 || to < from {
+		return t.Span
+	}
+	return t.Span.File.Span(t.Span.Start+from, t.Span.Start+to)
+}
+
+// escapeLength returns how many bytes an escape takes in the file and in the value.
+func escapeLength(s string) (written, decoded int) {
+	if len(s) < 2 {
+		return 1, 1
+	}
+	digits := 0
+	switch s[1] {
+	case 'x':
+		digits = 2
+	case 'u':
+		digits = 4
+	case 'U':
+		digits = 8
+	case '\n', '\r', ' ', '\t': // a line-ending backslash takes the white space behind it along
+		rest := strings.TrimLeft(s[1:], " \t\r\n")
+		return len(s) - len(rest), 0
+	default:
+		return 2, 1
+	}
+	if len(s) < 2+digits {
+		return len(s), 1
+	}
+	n, err := strconv.ParseUint(s[2:2+digits], 16, 32)
+	if err != nil {
+		return 2 + digits, 1
+	}
+	return 2 + digits, len(string(rune(n)))
+}

@@ -1,0 +1,269 @@
+// Package lab works out what declarations mean: references, defaults, identities on the host, the environment of each service
+// with its origins. What cannot be worked out is a problem at its place, and the value stays unknown.
+package lab
+
+import (
+	"net/netip"
+	"regexp"
+	"strings"
+	"time"
+
+	"proudlantern.example/lantern/core/declare"
+	"proudlantern.example/lantern/core/source"
+	"proudlantern.example/lantern/core/survey"
+)
+
+// Lab is a resolved lab.
+type Lab struct {
+	Name     string
+	Hosts    []*Host
+	Stacks   []*Stack
+	Problems []source.Problem
+
+	EnvFiles map[string]*declare.EnvFile
+}
+
+// Host is a machine with an engine.
+type Host struct {
+	Name    string
+	Engine  string      // its address; "" for the engine's usual socket
+	At      source.Span // of the engine's address, else of the host's name; zero for the built-in host local
+	Address string      // what links show; "localhost" when none is declared
+
+	// Survey is nil where nobody has looked; rules that need it are then skipped.
+	Survey *survey.Survey
+}
+
+// Stack is a stack on its host. Host is nil when none could be found.
+type Stack struct {
+	Name     string
+	About    string
+	Host     *Host
+	HostAt   source.Span
+	File     *source.File
+	Broken   bool // part of it could not be read
+	Services []*Service
+}
+
+// Service is a resolved service.
+type Service struct {
+	Stack *Stack
+	Name  string
+	At    source.Span // of its name
+	About string
+
+	Image       Value
+	Ports       []Port
+	Mounts      []Mount
+	Owner       *Identity // nil: none declared
+	RunAs       *Identity // nil: the image's own user
+	OwnerUID    string    // owner-variables
+	OwnerGID    string
+	Zone        Zone
+	Env         []Variable // sorted by name
+	Restart     declare.Restart
+	LogLimit    declare.LogLimit
+	StopWithin  time.Duration
+	ReadyWithin time.Duration // also how long its page is tried
+	After       []After
+	Ready       *Ready // nil: 10 s up without a restart
+	Page        *Page
+}
+
+// FullName returns STACK/SERVICE, as people name it.
+func (s *Service) FullName() string { return s.Stack.Name + "/" + s.Name }
+
+// ContainerName returns the name of its container on the host.
+func (s *Service) ContainerName() string { return s.Stack.Name + "." + s.Name }
+
+// Port is a published port.
+type Port struct {
+	declare.Port
+	HostAt, ContainerAt source.Span
+}
+
+// Mount is a mount; the source of a path is absolute.
+type Mount struct {
+	declare.Mount
+	SourceAt, TargetAt source.Span
+}
+
+// Identity is a user and group on a host.
+type Identity struct {
+	Name     string // as declared
+	UID, GID int
+	At       source.Span
+	Known    bool // false: not looked up, or not found
+}
+
+// Zone is the time zone of a service.
+type Zone struct {
+	Name string // IANA name; "" for none
+	At   source.Span
+}
+
+// Variable is one variable of a service's environment.
+type Variable struct {
+	Name   string
+	Value  string
+	Secret bool
+	At     source.Span // where the value that counts stands
+	Origin string      // "env", a file, "timezone" or "owner-variables"
+}
+
+// After names a service that has to be ready first.
+type After struct {
+	Service *Service
+	At      source.Span
+}
+
+// Ready is how a service shows that it does its work; one of HTTP, TCP and Log is set.
+type Ready struct {
+	At          source.Span
+	HTTP        *declare.Endpoint
+	StatusFirst int
+	StatusLast  int
+	TCP         int
+	Log         *regexp.Regexp
+}
+
+// Page is the page of a service, by its port inside the container.
+type Page struct {
+	declare.Endpoint
+	At source.Span
+}
+
+// Secret tells whether a variable's name says that its value is a secret.
+func Secret(name string) bool {
+	n := strings.ReplaceAll(strings.ToUpper(name), "-", "_")
+	for _, end := range []string{"PASSWORD", "PASSWD", "PASSPHRASE", "PASS", "PWD", "SECRET", "TOKEN", "KEY", "CREDENTIALS"} {
+		if strings.HasSuffix(n, end) {
+			return true
+		}
+	}
+	return false
+}
+
+// Identity returns whose rights count for folders: the user that the process is started as, else the owner whose ids are handed
+// over, else the image's user. Why says what is missing when it is unknown (ok is false).
+func (s *Service) Identity() (id Identity, ok bool, why string) {
+	switch {
+	case s.RunAs != nil:
+		return *s.RunAs, s.RunAs.Known, "the account " + s.RunAs.Name + " is not known on the host"
+	case s.OwnerUID != "" && s.Owner != nil:
+		return *s.Owner, s.Owner.Known, "the account " + s.Owner.Name + " is not known on the host"
+	}
+	if s.Stack.Host == nil || s.Stack.Host.Survey == nil {
+		return Identity{}, false, "the host was not surveyed"
+	}
+	image, ok := s.Stack.Host.Survey.Image(s.Image.Text)
+	if !ok || image.Source == survey.Absent {
+		return Identity{}, false, "what the image " + s.Image.Text + " declares is not known"
+	}
+	uid, gid, ok := imageUser(image.User)
+	if !ok {
+		return Identity{}, false, "the image's user " + image.User + " is a name that only the image knows"
+	}
+	return Identity{Name: "the image's user", UID: uid, GID: gid, Known: true}, true, ""
+}
+
+// imageUser reads the user of an image's configuration (OCI image specification, "config.User") when it is given in numbers. A uid
+// alone has the group that the image's own files give it, which is unknown; root's is 0.
+func imageUser(user string) (uid, gid int, ok bool) {
+	if user == "" || user == "root" || user == "0" {
+		return 0, 0, true
+	}
+	u, g, both := strings.Cut(user, ":")
+	uid, err := number(u)
+	if err != nil || !both {
+		return 0, 0, false
+	}
+	gid, err = number(g)
+	return uid, gid, err == nil
+}
+
+// Links returns the addresses under which a person finds the service's page: one for each published port.
+func (s *Service) Links() []string {
+	if s.Page == nil {
+		return nil
+	}
+	var links []string
+	for _, p := range s.Ports {
+		if host, ok := p.HostPortOf(s.Page.Port); ok {
+			at := s.Stack.Host.Address
+			if len(p.Addresses) > 0 && (p.Localhost || p.Addresses[0].IsLoopback()) {
+				at = "localhost"
+			} else if len(p.Addresses) > 0 && !p.Addresses[0].IsUnspecified() {
+				at = p.Addresses[0].String()
+			}
+			if a, err := netip.ParseAddr(at); err == nil && a.Is6() {
+				at = "[" + at + "]"
+			}
+			scheme := "http"
+			if s.Page.TLS {
+				scheme = "https"
+			}
+			links = append(links, scheme+"://"+at+":"+itoa(host)+s.Page.Path)
+		}
+	}
+	return links
+}
+
+// HostPortOf returns the tcp port of the host that leads to a container's port.
+func (p Port) HostPortOf(container int) (int, bool) {
+	if p.Protocols[0] != "tcp" || p.Host.First == 0 || container < p.Container.First || container > p.Container.Last {
+		return 0, false
+	}
+	return p.Host.First + container - p.Container.First, true
+}
+
+// Ask returns what the lab wants to know of a host.
+func (l *Lab) Ask(h *Host) survey.Ask {
+	var ask survey.Ask
+	for _, st := range l.Stacks {
+		if st.Host != h {
+			continue
+		}
+		for _, s := range st.Services {
+			if s.Image.Text != "" {
+				ask.Images = append(ask.Images, s.Image.Text)
+			}
+			for _, m := range s.Mounts {
+				if m.Kind == declare.MountPath {
+					ask.Paths = append(ask.Paths, m.Source)
+				}
+			}
+		}
+	}
+	return ask
+}
+
+// Stack returns the stack of that name, or nil.
+func (l *Lab) Stack(name string) *Stack {
+	for _, s := range l.Stacks {
+		if s.Name == name {
+			return s
+		}
+	}
+	return nil
+}
+
+// Host returns the host of that name, or nil.
+func (l *Lab) Host(name string) *Host {
+	for _, h := range l.Hosts {
+		if h.Name == name {
+			return h
+		}
+	}
+	return nil
+}
+
+// Service returns the service of that name, or nil.
+func (s *Stack) Service(name string) *Service {
+	for _, v := range s.Services {
+		if v.Name == name {
+			return v
+		}
+	}
+	return nil
+}

@@ -1,0 +1,334 @@
+package lab
+
+import (
+	"slices"
+	"strconv"
+	"strings"
+
+	"proudlantern.example/lantern/core/declare"
+	"proudlantern.example/lantern/core/source"
+)
+
+// Value is a text with its references replaced.
+type Value struct {
+	Text    string
+	Secret  bool // contains a secret by reference
+	Unknown bool // a reference leads nowhere, or to a fact that nobody has looked up
+
+	written declare.Text
+	pieces  []piece
+}
+
+// piece is a stretch of a value: letters of the file, or all that one reference stands for.
+type piece struct {
+	start, end int // in Value.Text
+	from, to   int // in the written text
+	reference  bool
+}
+
+// Span returns where the value is written.
+func (v Value) Span() source.Span { return v.written.Span }
+
+// Part returns where the bytes from start to end of the value are written; what a reference stands for, is at the reference.
+func (v Value) Part(start, end int) source.Span {
+	from, to := -1, -1
+	for _, p := range v.pieces {
+		if from < 0 && start < p.end {
+			from = p.from
+			if !p.reference {
+				from += start - p.start
+			}
+		}
+		if end <= p.end && to < 0 {
+			to = p.to
+			if !p.reference {
+				to = p.from + end - p.start
+			}
+		}
+	}
+	switch n := len(v.pieces); {
+	case n == 0:
+		return v.written.Part(start, end)
+	case from < 0: // behind the last letter
+		from = v.pieces[n-1].to
+	}
+	if to < from {
+		to = v.pieces[len(v.pieces)-1].to
+	}
+	return v.written.Part(from, max(from, to))
+}
+
+// scope is where a reference is read: what the names mean there.
+type scope struct {
+	lets    map[string]*let
+	stack   *Stack   // nil in lab.toml
+	service *Service // nil outside of services
+	decl    *declare.Stack
+}
+
+// let is an entry of [let], worked out on first use.
+type let struct {
+	decl  declare.Let
+	dir   string // of the file that it stands in
+	scope *scope
+	value Value
+	state int // 0 new, 1 being worked out, 2 done
+}
+
+// expand replaces the references in a text.
+func (r *resolver) expand(t declare.Text, in *scope) Value {
+	v := Value{written: t}
+	if !strings.Contains(t.Value, "${") {
+		v.Text = t.Value
+		return v
+	}
+	var b strings.Builder
+	add := func(text string, from, to int, reference bool) {
+		v.pieces = append(v.pieces, piece{b.Len(), b.Len() + len(text), from, to, reference})
+		b.WriteString(text)
+	}
+	for at := 0; at < len(t.Value); {
+		open := strings.Index(t.Value[at:], "${")
+		if open < 0 {
+			add(t.Value[at:], at, len(t.Value), false)
+			break
+		}
+		if open > 0 {
+			add(t.Value[at:at+open], at, at+open, false)
+		}
+		open += at
+		end := strings.IndexByte(t.Value[open:], '}')
+		if end < 0 {
+			r.problem("value-grammar", t.Part(open, len(t.Value)), "the closing } is missing; a plain dollar sign before a { is written ${$}")
+			v.Unknown = true
+			break
+		}
+		end += open + 1
+		name := t.Value[open+2 : end-1]
+		if name == "$" {
+			add("$", open, end, true)
+		} else {
+			found := r.reference(name, t.Part(open, end), t.Part(open+2, end-1), in)
+			v.Secret = v.Secret || found.Secret
+			v.Unknown = v.Unknown || found.Unknown
+			add(found.Text, open, end, true)
+		}
+		at = end
+	}
+	v.Text = b.String()
+	return v
+}
+
+// reference returns what a name between ${ and } stands for. An unknown one is reported once, at its own place.
+func (r *resolver) reference(name string, whole, at source.Span, in *scope) Value {
+	text := func(s string) Value { return Value{Text: s} }
+	unknown := Value{Unknown: true}
+	first, rest, dotted := strings.Cut(name, ".")
+	host := r.hostOf(in)
+	switch {
+	case !dotted && name == "timezone":
+		zone := r.zoneOf(in)
+		if zone.Name == "" {
+			r.problem("reference-unknown", at, "no time zone is declared that ${timezone} could stand for")
+			return unknown
+		}
+		return text(zone.Name)
+	case !dotted:
+		return r.let(name, at, in)
+	case first == "folder":
+		if p, ok := r.folder(rest, in); ok {
+			return p
+		}
+		names := r.folderNames(in)
+		for i, n := range names {
+			names[i] = "folder." + n
+		}
+		return r.unknownReference(name, at, names, "there is no folder %s in [folder]", rest)
+	case first == "host" && in.stack == nil:
+		r.problem("reference-unknown", at, "${%s} means the host of a stack, and lab.toml stands for all of them", name)
+		return unknown
+	case first == "host" && (rest == "name" || rest == "address"):
+		if host == nil {
+			return unknown // reported as host-unknown
+		}
+		if rest == "name" {
+			return text(host.Name)
+		}
+		return text(host.Address)
+	case name == "stack.name" && in.stack != nil:
+		return text(in.stack.Name)
+	case first == "service" && in.stack != nil:
+		return r.serviceReference(name, rest, at, in)
+	case name == "owner.uid" || name == "owner.gid":
+		if in.service == nil || in.service.Owner == nil {
+			r.problem("reference-unknown", at, "no owner is declared here that ${%s} could stand for", name)
+			return unknown
+		}
+		if !in.service.Owner.Known {
+			return unknown
+		}
+		if rest == "uid" {
+			return text(itoa(in.service.Owner.UID))
+		}
+		return text(itoa(in.service.Owner.GID))
+	case first == "shell":
+		if value, ok := r.in.Shell(rest); ok {
+			return Value{Text: value, Secret: Secret(rest)}
+		}
+		r.problem("reference-unknown", at, "the variable %s is not set in the shell that runs lantern", rest)
+		return unknown
+	}
+	return r.unknownReference(name, at, []string{"host.name", "host.address", "stack.name", "owner.uid", "owner.gid", "timezone"}, "${%s} leads nowhere", name)
+}
+
+func (r *resolver) unknownReference(name string, at source.Span, names []string, format string, args ...any) Value {
+	p := r.problem("reference-unknown", at, format, args...)
+	if near := declare.Nearest(name, names); near != "" {
+		p.Mend = source.Replace(at, near, near+" is there")
+	}
+	return Value{Unknown: true}
+}
+
+// serviceReference returns what service.NAME.name or service.NAME.port.NUMBER stands for.
+func (r *resolver) serviceReference(name, rest string, at source.Span, in *scope) Value {
+	service, what, _ := strings.Cut(rest, ".")
+	target := in.stack.Service(service)
+	if target == nil {
+		var names []string
+		for _, s := range in.stack.Services {
+			names = append(names, "service."+s.Name+"."+what)
+		}
+		return r.unknownReference(name, at, names, "the stack has no service %s", service)
+	}
+	if what == "name" {
+		return Value{Text: target.Name}
+	}
+	number, ok := strings.CutPrefix(what, "port.")
+	port, err := strconv.Atoi(number)
+	if !ok || err != nil {
+		r.problem("reference-unknown", at, "${%s} leads nowhere; of a service there are ${service.%s.name} and ${service.%s.port.NUMBER}", name, service, service)
+		return Value{Unknown: true}
+	}
+	if r.portsState[target] == resolving {
+		r.problem("reference-circular", at, "the ports of %s and this reference need each other", target.Name)
+		return Value{Unknown: true}
+	}
+	r.ports(target)
+	for _, p := range target.Ports {
+		if port >= p.Container.First && port <= p.Container.Last && p.Host.First > 0 {
+			return Value{Text: itoa(p.Host.First + port - p.Container.First)}
+		}
+	}
+	r.problem("reference-unknown", at, "%s publishes no host port for its port %d", target.Name, port)
+	return Value{Unknown: true}
+}
+
+// let returns the value of an entry of [let].
+func (r *resolver) let(name string, at source.Span, in *scope) Value {
+	l, ok := in.lets[name]
+	if !ok {
+		names := []string{"timezone"}
+		for n := range in.lets {
+			names = append(names, n)
+		}
+		slices.Sort(names)
+		if n := r.folderNames(in); slices.Contains(n, name) {
+			names = append(names, "folder."+name)
+			name = "folder." + name
+		}
+		return r.unknownReference(name, at, names, "there is no value %s in [let]", strings.TrimPrefix(name, "folder."))
+	}
+	switch l.state {
+	case resolving:
+		i := slices.Index(r.circle, name)
+		r.problem("reference-circular", at, "a circle: %s", strings.Join(append(slices.Clone(r.circle[i:]), name), " needs "))
+		return Value{Unknown: true}
+	case resolved:
+		return l.value
+	}
+	l.state = resolving
+	r.circle = append(r.circle, name)
+	l.value = r.letValue(l)
+	r.circle = r.circle[:len(r.circle)-1]
+	l.state = resolved
+	return l.value
+}
+
+func (r *resolver) letValue(l *let) Value {
+	if l.decl.Value.IsSet() {
+		v := r.expand(l.decl.Value, l.scope)
+		if Secret(l.decl.Name) {
+			v.Secret = true
+			l.decl.Value.Span.Hide()
+		}
+		return v
+	}
+	path, ok := declare.EnvPath(l.dir, l.decl.EnvFile.Value)
+	file := r.decl.EnvFiles[path]
+	if !ok || file == nil {
+		return Value{Unknown: true} // reported where the file is named
+	}
+	e, ok := file.Get(l.decl.Key.Value)
+	if !ok {
+		var names []string
+		for _, e := range file.Entries {
+			names = append(names, e.Name)
+		}
+		p := r.problem("reference-unknown", l.decl.Key.Part(0, len(l.decl.Key.Value)), "%s has no entry %s", path, l.decl.Key.Value)
+		if near := declare.Nearest(l.decl.Key.Value, names); near != "" {
+			p.Mend = source.Replace(l.decl.Key.Part(0, len(l.decl.Key.Value)), near, near+" is there")
+		}
+		return Value{Unknown: true}
+	}
+	return Value{Text: e.Value.Value, Secret: Secret(e.Name) || Secret(l.decl.Name), written: e.Value}
+}
+
+// folder returns what ${folder.NAME} stands for: the host's own meaning, else the lab's.
+func (r *resolver) folder(name string, in *scope) (Value, bool) {
+	lists := [][]declare.Named{r.decl.Folders}
+	if h := r.hostOf(in); h != nil {
+		lists = [][]declare.Named{r.hostDecl[h].Folders, r.decl.Folders}
+	}
+	for _, list := range lists {
+		for _, f := range list {
+			if f.Name == name {
+				if slices.Contains(r.circle, "folder."+name) {
+					r.problem("reference-circular", f.At, "a circle: folder.%s needs itself", name)
+					return Value{Unknown: true}, true
+				}
+				r.circle = append(r.circle, "folder."+name)
+				v := r.expand(f.Text, r.labScope)
+				r.circle = r.circle[:len(r.circle)-1]
+				return v, true
+			}
+		}
+	}
+	return Value{}, false
+}
+
+func (r *resolver) folderNames(in *scope) []string {
+	var names []string
+	if h := r.hostOf(in); h != nil {
+		for _, f := range r.hostDecl[h].Folders {
+			names = append(names, f.Name)
+		}
+	}
+	for _, f := range r.decl.Folders {
+		names = append(names, f.Name)
+	}
+	return names
+}
+
+func (r *resolver) hostOf(in *scope) *Host {
+	if in.stack == nil {
+		return nil
+	}
+	return in.stack.Host
+}
+
+func itoa(n int) string { return strconv.Itoa(n) }
+
+func number(s string) (int, error) {
+	n, err := strconv.ParseUint(s, 10, 31)
+	return int(n), err
+}

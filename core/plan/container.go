@@ -1,0 +1,243 @@
+// Package plan compares what is declared with what runs and says what a deploy would do, in which order.
+package plan
+
+import (
+	"cmp"
+	"crypto/hmac"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"fmt"
+	"slices"
+	"time"
+
+	"proudlantern.example/lantern/core/declare"
+	"proudlantern.example/lantern/core/lab"
+	"proudlantern.example/lantern/core/source"
+)
+
+// Labels that lantern puts on what it makes. Nothing without LabelLab and the lab's own name in it is ever changed.
+const (
+	LabelLab     = "proudlantern.lab"
+	LabelStack   = "proudlantern.stack"
+	LabelService = "proudlantern.service"
+	LabelEntry   = "proudlantern.entry"   // number of the deploy that made it
+	LabelDigest  = "proudlantern.digest"  // of the declaration, see [Container.Digest]
+	LabelSalt    = "proudlantern.salt"    // key of the secrets in the digest
+	LabelRestart = "proudlantern.restart" // the declared restart policy: during a deploy another one may be set
+	LabelProof   = "proudlantern.proof"   // how it shows that it does its work, see [Proof]
+)
+
+// Container is what a service becomes on an engine, in the engine's terms but without its types.
+type Container struct {
+	Image      string
+	User       string // "uid:gid"; "" for the image's own
+	Env        []Variable
+	Ports      []Port
+	Mounts     []Mount
+	Network    string // its name
+	Aliases    []string
+	Hostname   string
+	Restart    declare.Restart
+	LogLimit   declare.LogLimit
+	StopWithin time.Duration
+
+	Unseen []string `json:"-"` // read back: fields that this engine does not show
+}
+
+// Variable is an environment variable.
+type Variable struct {
+	Name, Value string
+	Secret      bool
+}
+
+// Port is one published port.
+type Port struct {
+	Address   string // of the host; "" for all
+	Host      int    // 0: the engine picks one
+	Container int
+	Protocol  string
+}
+
+func (p Port) String() string {
+	host := "any"
+	if p.Host > 0 {
+		host = fmt.Sprint(p.Host)
+	}
+	if p.Address != "" {
+		host = p.Address + ":" + host
+	}
+	s := fmt.Sprintf("%s -> %d", host, p.Container)
+	if p.Protocol != "tcp" {
+		s += "/" + p.Protocol
+	}
+	return s
+}
+
+// Mount is a file or folder of the host inside a container.
+type Mount struct {
+	Source, Target string
+	ReadOnly       bool
+}
+
+func (m Mount) String() string {
+	s := m.Source + " -> " + m.Target
+	if m.ReadOnly {
+		s += ", read-only"
+	}
+	return s
+}
+
+// NetworkName returns the name of a stack's own network.
+func NetworkName(stack string) string { return stack + ".net" }
+
+// Declare returns the container that a service becomes. All lists are sorted, so that equal declarations are equal values.
+func Declare(s *lab.Service) Container {
+	c := Container{
+		Image: s.Image.Text, Network: NetworkName(s.Stack.Name), Aliases: []string{s.Name},
+		Hostname: s.Stack.Name + "-" + s.Name, Restart: s.Restart, LogLimit: s.LogLimit, StopWithin: s.StopWithin,
+	}
+	if s.RunAs != nil {
+		c.User = fmt.Sprintf("%d:%d", s.RunAs.UID, s.RunAs.GID)
+	}
+	for _, v := range s.Env {
+		c.Env = append(c.Env, Variable{v.Name, v.Value, v.Secret})
+	}
+	for _, p := range s.Ports {
+		addresses := []string{""}
+		if len(p.Addresses) > 0 {
+			addresses = nil
+			for _, a := range p.Addresses {
+				addresses = append(addresses, a.String())
+			}
+		}
+		for _, address := range addresses {
+			for _, proto := range p.Protocols {
+				for i := range p.Container.Count() {
+					port := Port{Address: address, Container: p.Container.First + i, Protocol: proto}
+					if p.Host.First > 0 {
+						port.Host = p.Host.First + i
+					}
+					c.Ports = append(c.Ports, port)
+				}
+			}
+		}
+	}
+	for _, m := range s.Mounts {
+		c.Mounts = append(c.Mounts, Mount{m.Source, m.Target, m.ReadOnly})
+	}
+	c.sort()
+	return c
+}
+
+func (c *Container) sort() {
+	slices.SortFunc(c.Env, func(a, b Variable) int { return cmp.Compare(a.Name, b.Name) })
+	slices.SortFunc(c.Ports, func(a, b Port) int {
+		return cmp.Or(cmp.Compare(a.Container, b.Container), cmp.Compare(a.Protocol, b.Protocol), cmp.Compare(a.Host, b.Host), cmp.Compare(a.Address, b.Address))
+	})
+	slices.SortFunc(c.Mounts, func(a, b Mount) int { return cmp.Compare(a.Target, b.Target) })
+	slices.Sort(c.Aliases)
+}
+
+// Digest returns a fingerprint of the declaration. Secrets go in as digests of their own, keyed by salt, so that the label that holds
+// the fingerprint gives nothing away to somebody who guesses.
+func (c Container) Digest(salt string) string {
+	c.sort()
+	env := slices.Clone(c.Env)
+	for i, v := range env {
+		if v.Secret {
+			mac := hmac.New(sha256.New, []byte(salt))
+			mac.Write([]byte(v.Value))
+			env[i].Value = hex.EncodeToString(mac.Sum(nil))
+		}
+	}
+	c.Env = env
+	text, err := json.Marshal(c)
+	if err != nil {
+		panic("plan: a container without JSON: " + err.Error()) // it holds only texts and numbers
+	}
+	sum := sha256.Sum256(text)
+	return hex.EncodeToString(sum[:])
+}
+
+// Difference is one field that is declared otherwise than it runs, in the words of stack.toml.
+type Difference struct {
+	Field    string `json:"field"`
+	Running  string `json:"running,omitempty"`
+	Declared string `json:"declared,omitempty"`
+}
+
+// Differences compares the container that runs, as read back from the engine, with the declared one.
+func Differences(running, declared Container) []Difference {
+	running.sort()
+	declared.sort()
+	var d []Difference
+	text := func(field, a, b string) {
+		if a != b {
+			d = append(d, Difference{field, a, b})
+		}
+	}
+	text("image", running.Image, declared.Image)
+	text("run-as", running.User, declared.User)
+	env := func(list []Variable, name string) (string, bool) {
+		i := slices.IndexFunc(list, func(v Variable) bool { return v.Name == name })
+		if i < 0 {
+			return "", false
+		}
+		return list[i].Value, true
+	}
+	for _, v := range declared.Env {
+		old, was := env(running.Env, v.Name)
+		switch {
+		case was && old == v.Value:
+		case v.Secret && was:
+			d = append(d, Difference{"env." + v.Name, source.Hidden(old), source.Hidden(v.Value)})
+		case v.Secret:
+			d = append(d, Difference{"env." + v.Name, "", source.Hidden(v.Value)})
+		default:
+			d = append(d, Difference{"env." + v.Name, old, v.Value})
+		}
+	}
+	for _, v := range running.Env {
+		if _, is := env(declared.Env, v.Name); !is {
+			if lab.Secret(v.Name) {
+				v.Value = source.Hidden(v.Value)
+			}
+			d = append(d, Difference{"env." + v.Name, v.Value, ""})
+		}
+	}
+	d = append(d, listDifferences("ports", running.Ports, declared.Ports)...)
+	d = append(d, listDifferences("mounts", running.Mounts, declared.Mounts)...)
+	text("restart", running.Restart.String(), declared.Restart.String())
+	if !slices.Contains(running.Unseen, "log-limit") {
+		text("log-limit", logLimit(running.LogLimit), logLimit(declared.LogLimit))
+	}
+	text("stop-within", running.StopWithin.String(), declared.StopWithin.String())
+	return d
+}
+
+// listDifferences names what one list has and the other has not.
+func listDifferences[T interface {
+	comparable
+	String() string
+}](field string, running, declared []T) []Difference {
+	var d []Difference
+	for _, r := range running {
+		if !slices.Contains(declared, r) {
+			d = append(d, Difference{field, r.String(), ""})
+		}
+	}
+	for _, v := range declared {
+		if !slices.Contains(running, v) {
+			d = append(d, Difference{field, "", v.String()})
+		}
+	}
+	return d
+}
+
+func logLimit(l declare.LogLimit) string {
+	if l.Files == 0 {
+		return "none"
+	}
+	return fmt.Sprintf("%d x %dB", l.Files, l.Size)
+}

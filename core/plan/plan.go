@@ -1,0 +1,135 @@
+package plan
+
+import (
+	"slices"
+	"strings"
+
+	"proudlantern.example/lantern/core/lab"
+)
+
+// Running is a container of this lab as the engine shows it.
+type Running struct {
+	ID, Name, Service string
+	Digest, Salt      string // from its labels
+	ImageID           string
+	Up                bool
+	Container         Container // as read back, without what only the image says
+}
+
+// What a deploy does with a service.
+type Action string
+
+const (
+	// Create makes what is not there.
+	Create Action = "create"
+	// Replace makes a new container in place of one that differs.
+	Replace Action = "replace"
+	// Start starts one that is as declared but does not run.
+	Start Action = "start"
+	// Keep leaves one as it is.
+	Keep Action = "keep"
+	// Remove takes away one that is no longer declared.
+	Remove Action = "remove"
+)
+
+// Stack is what a deploy does with one stack.
+type Stack struct {
+	Stack    *lab.Stack
+	Services []Service // in the order in which they start; what is removed comes last
+}
+
+// Service is what a deploy does with one service.
+type Service struct {
+	Name        string
+	Service     *lab.Service // nil when it is removed
+	Action      Action
+	Container   Container
+	Running     *Running // nil when it is created
+	Level       int      // services of one level do not wait for each other
+	Differences []Difference
+
+	// StopFirst tells that its container holds a host port that another service is about to take.
+	StopFirst bool
+}
+
+// Changes tells whether anything is to be done at all.
+func (s Stack) Changes() bool {
+	return slices.ContainsFunc(s.Services, func(v Service) bool { return v.Action != Keep })
+}
+
+// Make plans a deploy of a stack. Images gives the id that an image's reference has on the host now, "" where it is not there. The order
+// of services must have no circle.
+func Make(stack *lab.Stack, running []Running, images func(reference string) string) Stack {
+	p := Stack{Stack: stack}
+	levels := levels(stack)
+	for _, s := range stack.Services {
+		v := Service{Name: s.Name, Service: s, Container: Declare(s), Level: levels[s], Action: Create}
+		if i := slices.IndexFunc(running, func(r Running) bool { return r.Service == s.Name }); i >= 0 {
+			v.Running = &running[i]
+			v.Action, v.Differences = compare(running[i], v.Container, images(v.Container.Image))
+		}
+		p.Services = append(p.Services, v)
+	}
+	slices.SortStableFunc(p.Services, func(a, b Service) int { return a.Level - b.Level })
+	for i, r := range running {
+		if stack.Service(r.Service) == nil {
+			p.Services = append(p.Services, Service{Name: r.Service, Action: Remove, Running: &running[i], Container: r.Container})
+		}
+	}
+	for i := range p.Services {
+		p.Services[i].StopFirst = p.givesPortAway(p.Services[i])
+	}
+	return p
+}
+
+func compare(r Running, declared Container, imageID string) (Action, []Difference) {
+	moved := imageID != "" && imageID != r.ImageID
+	switch {
+	case r.Digest != declared.Digest(r.Salt) || moved:
+		d := Differences(r.Container, declared)
+		if moved && r.Container.Image == declared.Image {
+			d = append([]Difference{{"image", declared.Image + " " + short(r.ImageID), declared.Image + " " + short(imageID)}}, d...)
+		}
+		return Replace, d
+	case !r.Up:
+		return Start, nil
+	}
+	return Keep, nil
+}
+
+// short shortens an image's id for the eye.
+func short(id string) string {
+	id = strings.TrimPrefix(id, "sha256:")
+	return id[:min(12, len(id))]
+}
+
+// levels returns for each service how many others in a row have to be ready before it.
+func levels(stack *lab.Stack) map[*lab.Service]int {
+	level := make(map[*lab.Service]int, len(stack.Services))
+	// A chain is at most as long as there are services: a circle ends here, too.
+	for range stack.Services {
+		for _, s := range stack.Services {
+			for _, a := range s.After {
+				level[s] = min(max(level[s], level[a.Service]+1), len(stack.Services))
+			}
+		}
+	}
+	return level
+}
+
+// givesPortAway tells whether another service of the plan is about to take a host port that v's running container holds.
+func (p Stack) givesPortAway(v Service) bool {
+	if v.Running == nil || !v.Running.Up || (v.Action != Replace && v.Action != Remove) {
+		return false
+	}
+	return slices.ContainsFunc(p.Services, func(o Service) bool {
+		if o.Name == v.Name || (o.Action != Create && o.Action != Replace) {
+			return false
+		}
+		return slices.ContainsFunc(o.Container.Ports, func(a Port) bool {
+			return a.Host > 0 && slices.ContainsFunc(v.Running.Container.Ports, func(b Port) bool {
+				return a.Host == b.Host && a.Protocol == b.Protocol
+			})
+		})
+	})
+}

@@ -1,0 +1,227 @@
+// Package survey is what is true of a host, as data: accounts, ports in use, folders with owner and mode, the engine and what
+// it holds. A rule of the check sees nothing of a host but this document.
+package survey
+
+import (
+	"encoding/json"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+)
+
+// Version is the version of the document that this program writes and the newest that it reads.
+const Version = 1
+
+// Survey is the document. Lists that nobody could read are nil and have a line in Unknown.
+type Survey struct {
+	Survey                int       `json:"survey"`
+	Host                  string    `json:"host"`
+	Taken                 time.Time `json:"taken"`
+	Platform              string    `json:"platform,omitempty"` // such as linux/amd64, of the engine
+	Timezone              string    `json:"timezone,omitempty"` // IANA name
+	Memory                int64     `json:"memory,omitempty"`   // bytes
+	CPUs                  int       `json:"cpus,omitempty"`
+	UnprivilegedPortStart int       `json:"unprivileged-port-start,omitempty"`
+
+	Engine      *Engine      `json:"engine,omitempty"`
+	Accounts    []Account    `json:"accounts,omitempty"`
+	Groups      []Group      `json:"groups,omitempty"`
+	Listeners   []Listener   `json:"listeners,omitempty"`
+	Paths       []Path       `json:"paths,omitempty"`
+	FileSystems []FileSystem `json:"filesystems,omitempty"`
+	Containers  []Container  `json:"containers,omitempty"`
+	Networks    []Network    `json:"networks,omitempty"`
+	Images      []Image      `json:"images,omitempty"`
+
+	// Unknown says what could not be found out, and why, by the name of the list or fact.
+	Unknown map[string]string `json:"unknown,omitempty"`
+}
+
+// Engine is a container engine.
+type Engine struct {
+	API      string `json:"api"`
+	Name     string `json:"name"`
+	Version  string `json:"version"`
+	Rootless bool   `json:"rootless"`
+	Root     string `json:"root,omitempty"` // the folder that holds its data
+}
+
+// Account is a user of the host.
+type Account struct {
+	Name   string `json:"name"`
+	UID    int    `json:"uid"`
+	GID    int    `json:"gid"`
+	Groups []int  `json:"groups,omitempty"` // further groups
+}
+
+// Group is a group of the host.
+type Group struct {
+	Name string `json:"name"`
+	GID  int    `json:"gid"`
+}
+
+// Listener is a socket that waits for connections or datagrams.
+type Listener struct {
+	Protocol  string `json:"protocol"` // tcp or udp
+	Address   string `json:"address"`
+	Port      int    `json:"port"`
+	Process   string `json:"process,omitempty"` // empty: may not be seen without root
+	PID       int    `json:"pid,omitempty"`
+	Container string `json:"container,omitempty"` // name of the container that it belongs to
+}
+
+// Kinds of a [Path].
+const (
+	Folder  = "folder"
+	Regular = "file"
+	Socket  = "socket"
+	Device  = "device"
+	Pipe    = "pipe"
+	Missing = "missing"
+	Hidden  = "hidden" // may not be seen by whoever made the survey
+)
+
+// Path is what stands at a path that the lab asks about.
+type Path struct {
+	Path string   `json:"path"`
+	Kind string   `json:"kind"`
+	Real string   `json:"real,omitempty"` // without symbolic links
+	UID  int      `json:"uid"`
+	GID  int      `json:"gid"`
+	Mode string   `json:"mode,omitempty"` // four octal digits
+	ACL  []string `json:"acl,omitempty"`  // POSIX.1e entries beyond the mode: "group:1401:r-x", "mask::r-x"
+	Near []string `json:"near,omitempty"` // for a missing one: names beside where it should be, most alike first
+}
+
+// FileSystem is a mounted file system.
+type FileSystem struct {
+	Mount   string   `json:"mount"`
+	Kind    string   `json:"kind"`
+	Size    int64    `json:"size"` // bytes
+	Free    int64    `json:"free"` // bytes that a process without privileges may take
+	Mounted bool     `json:"mounted"`
+	Options []string `json:"options,omitempty"`
+}
+
+// Container is a container of the engine, whoever made it.
+type Container struct {
+	Name     string   `json:"name"`
+	ID       string   `json:"id"`
+	Lab      string   `json:"lab,omitempty"`
+	Stack    string   `json:"stack,omitempty"`
+	Service  string   `json:"service,omitempty"`
+	Image    string   `json:"image"`
+	State    string   `json:"state"`
+	Ports    []string `json:"ports,omitempty"` // "0.0.0.0:8713 -> 80/tcp"
+	Mounts   []string `json:"mounts,omitempty"`
+	Networks []string `json:"networks,omitempty"`
+}
+
+// Network is a network of the engine.
+type Network struct {
+	Name    string   `json:"name"`
+	Subnets []string `json:"subnets,omitempty"`
+	Lab     string   `json:"lab,omitempty"`
+}
+
+// Where the facts of an [Image] come from.
+const (
+	FromEngine   = "engine"
+	FromRegistry = "registry"
+	Absent       = "absent" // its registry says that there is none
+)
+
+// Image is what an image declares.
+type Image struct {
+	Reference  string            `json:"reference"`
+	Source     string            `json:"source"`
+	ID         string            `json:"id,omitempty"`
+	Digest     string            `json:"digest,omitempty"`
+	Platforms  []string          `json:"platforms,omitempty"`
+	Ports      []string          `json:"ports,omitempty"`
+	Volumes    []string          `json:"volumes,omitempty"`
+	User       string            `json:"user,omitempty"`
+	Env        map[string]string `json:"env,omitempty"`
+	Entrypoint []string          `json:"entrypoint,omitempty"`
+	Command    []string          `json:"command,omitempty"`
+}
+
+// Ask is what a lab wants to know of a host beyond what is always read.
+type Ask struct {
+	Paths  []string // absolute
+	Images []string // references
+}
+
+// Account returns the account of that name.
+func (s *Survey) Account(name string) (Account, bool) {
+	return find(s.Accounts, func(a Account) bool { return a.Name == name })
+}
+
+// Group returns the group of that name.
+func (s *Survey) Group(name string) (Group, bool) {
+	return find(s.Groups, func(g Group) bool { return g.Name == name })
+}
+
+// UserName returns the name of a uid, or "uid N".
+func (s *Survey) UserName(uid int) string {
+	if a, ok := find(s.Accounts, func(a Account) bool { return a.UID == uid }); ok {
+		return fmt.Sprintf("%s (uid %d)", a.Name, uid)
+	}
+	return fmt.Sprintf("uid %d", uid)
+}
+
+// GroupName returns the name of a gid, or "gid N".
+func (s *Survey) GroupName(gid int) string {
+	if g, ok := find(s.Groups, func(g Group) bool { return g.GID == gid }); ok {
+		return fmt.Sprintf("%s (gid %d)", g.Name, gid)
+	}
+	return fmt.Sprintf("gid %d", gid)
+}
+
+// Path returns what is known of a path.
+func (s *Survey) Path(path string) (Path, bool) {
+	return find(s.Paths, func(p Path) bool { return p.Path == path })
+}
+
+// Image returns what is known of an image by its reference as the lab writes it.
+func (s *Survey) Image(reference string) (Image, bool) {
+	return find(s.Images, func(i Image) bool { return i.Reference == reference })
+}
+
+func find[T any](list []T, is func(T) bool) (T, bool) {
+	if i := slices.IndexFunc(list, is); i >= 0 {
+		return list[i], true
+	}
+	var none T
+	return none, false
+}
+
+// Parse reads a saved survey.
+func Parse(text []byte) (*Survey, error) {
+	var head struct {
+		Survey *int   `json:"survey"`
+		Host   string `json:"host"`
+	}
+	if err := json.Unmarshal(text, &head); err != nil {
+		return nil, fmt.Errorf("this is no survey: %w", err)
+	}
+	switch {
+	case head.Survey == nil || head.Host == "":
+		return nil, fmt.Errorf("this is no survey: it has no version or no host")
+	case *head.Survey > Version:
+		return nil, fmt.Errorf("this survey has version %d; this lantern reads surveys up to version %d", *head.Survey, Version)
+	}
+	s := &Survey{}
+	if err := json.Unmarshal(text, s); err != nil {
+		return nil, fmt.Errorf("this survey cannot be read: %w", err)
+	}
+	return s, nil
+}
+
+// PortOf takes a container's port such as "0.0.0.0:8713 -> 80/tcp" apart.
+func PortOf(s string) (host, container, protocol string) {
+	host, rest, _ := strings.Cut(s, " -> ")
+	container, protocol, _ = strings.Cut(rest, "/")
+	return host, container, protocol
+}

@@ -1,0 +1,201 @@
+package deploy
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"os/user"
+	"slices"
+	"strconv"
+	"strings"
+	"syscall"
+	"time"
+
+	"proudlantern.example/lantern/core/plan"
+	"proudlantern.example/lantern/engine"
+)
+
+// Labels of a lock.
+const (
+	labelWho   = "proudlantern.lock.who"   // account and machine, for the person
+	labelBoot  = "proudlantern.lock.boot"  // boot id of the machine
+	labelPID   = "proudlantern.lock.pid"   // process there
+	labelBegan = "proudlantern.lock.began" // when that process began, in clock ticks since boot: pids come again
+	labelSince = "proudlantern.lock.since"
+	labelUntil = "proudlantern.lock.until"
+	labelWasUp = "proudlantern.lock.was-up" // services that ran when it was taken
+)
+
+// Self is the process that deploys.
+type Self struct {
+	Who, Boot, Began string
+	PID              int
+}
+
+// NewSelf returns who this process is.
+func NewSelf() Self {
+	s := Self{Who: "somebody", PID: os.Getpid()}
+	if u, err := user.Current(); err == nil {
+		s.Who = u.Username
+	}
+	if machine, err := os.Hostname(); err == nil {
+		s.Who += " on " + machine
+	}
+	boot, _ := os.ReadFile("/proc/sys/kernel/random/boot_id")
+	s.Boot = strings.TrimSpace(string(boot))
+	s.Began = began(s.PID)
+	return s
+}
+
+// began returns when a process of this machine began (proc_pid_stat(5), field 22), "" when there is none.
+func began(pid int) string {
+	text, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid))
+	if err != nil {
+		return ""
+	}
+	// The second field, the name in parentheses, may hold blanks itself.
+	fields := strings.Fields(string(text[strings.LastIndexByte(string(text), ')')+1:]))
+	if len(fields) < 20 {
+		return ""
+	}
+	return fields[19]
+}
+
+// lock is the right to change a stack on a host, held as a container of a name that exists only once.
+type lock struct {
+	ID          string
+	Entry       int
+	WasUp       []string
+	madeNetwork bool
+}
+
+func (l *lock) entry() string { return strconv.Itoa(l.Entry) }
+
+// lock takes the lock of a stack.
+func (d *Deployer) lock(ctx context.Context, p plan.Stack) (*lock, Outcome, error) {
+	containers, err := d.mine(ctx, p.Stack.Name)
+	if err != nil {
+		return nil, Outcome{}, err
+	}
+	l := &lock{Entry: 1}
+	for _, c := range containers {
+		l.Entry = max(l.Entry, entryOf(c)+1)
+		if s := c.Labels[plan.LabelService]; s != "" && c.Running {
+			l.WasUp = append(l.WasUp, s)
+		}
+	}
+	most := time.Minute
+	image := ""
+	for _, s := range p.Services {
+		if s.Service != nil {
+			most += s.Service.ReadyWithin + s.Service.StopWithin
+			image = s.Container.Image
+		} else if image == "" {
+			image = s.Running.ImageID
+		}
+	}
+	held, err := d.takeLock(ctx, p.Stack.Name, image, most, l)
+	return l, held, err
+}
+
+func (d *Deployer) takeLock(ctx context.Context, stack, image string, most time.Duration, l *lock) (Outcome, error) {
+	now := time.Now().UTC()
+	err := d.Engine.CreateMark(ctx, stack+lockSuffix, image, map[string]string{
+		plan.LabelLab: d.Lab, plan.LabelStack: stack, plan.LabelEntry: l.entry(), labelWho: d.Self.Who, labelBoot: d.Self.Boot,
+		labelPID: strconv.Itoa(d.Self.PID), labelBegan: d.Self.Began, labelSince: now.Format(time.RFC3339), labelUntil: now.Add(most).Format(time.RFC3339),
+		labelWasUp: strings.Join(l.WasUp, " "),
+	})
+	if errors.Is(err, engine.ErrNameTaken) {
+		c, err := d.Engine.Inspect(ctx, stack+lockSuffix)
+		if err != nil {
+			return Outcome{Result: Refused, Holder: "another deploy, which has just ended; try again"}, nil
+		}
+		return Outcome{Result: Refused, Holder: d.holder(c)}, nil
+	}
+	if err != nil {
+		return Outcome{}, err
+	}
+	c, err := d.Engine.Inspect(ctx, stack+lockSuffix)
+	l.ID = c.ID
+	return Outcome{}, err
+}
+
+// holder says who holds a lock.
+func (d *Deployer) holder(c engine.State) string {
+	if c.Labels[plan.LabelLab] != d.Lab {
+		return fmt.Sprintf("a container %s that is not of this lab has the name of the lock", c.Name)
+	}
+	since := c.Labels[labelSince]
+	if t, err := time.Parse(time.RFC3339, since); err == nil {
+		since = t.Local().Format("15:04:05")
+	}
+	return fmt.Sprintf("%s (pid %s) is changing this stack since %s", c.Labels[labelWho], c.Labels[labelPID], since)
+}
+
+// alive tells whether the holder of a lock is still at work: on this machine by its process, elsewhere by its time.
+func (d *Deployer) alive(c engine.State) bool {
+	if c.Labels[labelBoot] == d.Self.Boot {
+		pid, err := strconv.Atoi(c.Labels[labelPID])
+		return err == nil && syscall.Kill(pid, 0) != syscall.ESRCH && began(pid) == c.Labels[labelBegan]
+	}
+	until, err := time.Parse(time.RFC3339, c.Labels[labelUntil])
+	return err == nil && time.Now().Before(until)
+}
+
+// recover finishes or undoes what a deploy has left behind that is no longer alive. The outcome is Refused when one is.
+func (d *Deployer) recover(ctx context.Context, stack string) (Outcome, error) {
+	containers, err := d.mine(ctx, stack)
+	if err != nil {
+		return Outcome{}, err
+	}
+	for _, c := range containers {
+		if c.Name != stack+lockSuffix && c.Name != stack+provenSuffix {
+			continue
+		}
+		if d.alive(c) {
+			return Outcome{Result: Refused, Holder: d.holder(c)}, nil
+		}
+		if c.Name == stack+provenSuffix {
+			out, err := d.commit(ctx, stack)
+			if err != nil || out.Result != Done {
+				return out, err
+			}
+			continue
+		}
+		d.event(stack, "", StepPutBack, Begun, "a deploy by "+c.Labels[labelWho]+" died in the middle")
+		l := &lock{ID: c.ID, Entry: entryOf(c), WasUp: strings.Fields(c.Labels[labelWasUp])}
+		if out := d.putBack(ctx, stack, l); out.Result != PutBack {
+			return out, nil
+		}
+	}
+	if slices.ContainsFunc(containers, func(c engine.State) bool { return strings.HasSuffix(c.Name, previousSuffix) }) {
+		return d.orphans(ctx, stack)
+	}
+	return Outcome{}, nil
+}
+
+// orphans undoes what stands between two names although nobody left a lock (somebody removed it by hand).
+func (d *Deployer) orphans(ctx context.Context, stack string) (Outcome, error) {
+	containers, err := d.mine(ctx, stack)
+	if err != nil {
+		return Outcome{}, err
+	}
+	l := &lock{}
+	between := map[string]bool{}
+	for _, c := range containers {
+		if strings.HasSuffix(c.Name, previousSuffix) {
+			between[c.Labels[plan.LabelService]] = true
+			l.WasUp = append(l.WasUp, c.Labels[plan.LabelService])
+		}
+	}
+	for _, c := range containers {
+		if s := c.Labels[plan.LabelService]; between[s] && c.Name != stack+"."+s+previousSuffix || c.Name == stack+"."+s+nextSuffix {
+			l.Entry = max(l.Entry, entryOf(c))
+		}
+	}
+	if out := d.putBack(ctx, stack, l); out.Result != PutBack {
+		return out, nil
+	}
+	return Outcome{}, nil
+}

@@ -1,0 +1,281 @@
+package deploy
+
+import (
+	"context"
+	"crypto/tls"
+	"errors"
+	"fmt"
+	"net"
+	"net/http"
+	"regexp"
+	"strconv"
+	"time"
+
+	"proudlantern.example/lantern/core/plan"
+	"proudlantern.example/lantern/engine"
+)
+
+const (
+	probeEvery = 250 * time.Millisecond
+	// steady is how long a service that declares no ready has to be up without a restart.
+	steady = 10 * time.Second
+	// lastLines is how much of a failed container's log is shown.
+	lastLines = 6
+)
+
+// proveReady waits until a service that was just started is ready.
+func (d *Deployer) proveReady(ctx context.Context, stack, service, id string, proof plan.Proof, since time.Time) *Failure {
+	if !proof.Declared() && proof.PagePort > 0 {
+		return nil // its page is the proof, once everything runs
+	}
+	d.event(stack, service, StepProve, Begun, "")
+	within := proof.Within
+	if !proof.Declared() {
+		within = steady + time.Minute
+	}
+	waiting, cancel := context.WithTimeout(ctx, within)
+	defer cancel()
+	seen := watchLog(waiting, d.Engine, id, proof.Log, since)
+	var first time.Time
+	for {
+		c, err := d.Engine.Inspect(waiting, id)
+		if err != nil && waiting.Err() == nil {
+			return d.failed(ctx, stack, service, id, err.Error())
+		}
+		if err == nil {
+			if first.IsZero() {
+				first = c.Started
+			}
+			switch {
+			case !c.Running && c.ExitCode == 0 && !proof.Declared() && (c.Container.Restart.Policy == "no" || c.Container.Restart.Policy == "on-failure") && c.Status == "exited":
+				d.event(stack, service, StepProve, StepDone, "done")
+				return nil // a job that has done its work
+			case !c.Running:
+				return d.failed(ctx, stack, service, id, "it "+ended(c))
+			case c.Restarts > 0 && c.Started.After(first.Add(time.Second)):
+				return d.failed(ctx, stack, service, id, fmt.Sprintf("it ended and was restarted %d times", c.Restarts))
+			}
+		}
+		if ready, how := d.ready(waiting, c, proof, seen, since); ready {
+			d.event(stack, service, StepProve, StepDone, fmt.Sprintf("ready after %s%s", time.Since(since).Round(100*time.Millisecond), how))
+			return nil
+		}
+		select {
+		case <-waiting.Done():
+			if ctx.Err() != nil {
+				return &Failure{Service: service, Message: "interrupted while it was waited for"}
+			}
+			return d.failed(ctx, stack, service, id, fmt.Sprintf("it was not ready within %s: %s", proof.Within, notReady(proof)))
+		case <-time.After(probeEvery):
+		}
+	}
+}
+
+// ready tells whether a running container is ready now, and how that was seen.
+func (d *Deployer) ready(ctx context.Context, c engine.State, proof plan.Proof, log <-chan struct{}, since time.Time) (bool, string) {
+	switch {
+	case proof.Log != "":
+		select {
+		case <-log:
+			return true, ""
+		default:
+			return false, ""
+		}
+	case proof.HTTP != "":
+		for _, at := range dialPlaces(c, proof.Port) {
+			if status, err := get(ctx, proof.TLS, at, proof.HTTP); err == nil && status >= proof.StatusFirst && status <= proof.StatusLast {
+				return true, ", at " + at
+			}
+		}
+		return false, ""
+	case proof.Port > 0:
+		for _, at := range dialPlaces(c, proof.Port) {
+			conn, err := (&net.Dialer{Timeout: 2 * time.Second}).DialContext(ctx, "tcp", at)
+			if err == nil {
+				conn.Close()
+				return true, ", at " + at
+			}
+		}
+		return false, ""
+	}
+	return time.Since(since) >= steady, ", up without a restart"
+}
+
+// dialPlaces returns where a container's port may be reached from here: at its own addresses, then where it is published.
+func dialPlaces(c engine.State, port int) []string {
+	var places []string
+	for _, a := range c.Addresses {
+		places = append(places, net.JoinHostPort(a, strconv.Itoa(port)))
+	}
+	for _, p := range c.Container.Ports {
+		if p.Container == port && p.Protocol == "tcp" && p.Host > 0 {
+			address := p.Address
+			if address == "" {
+				address = "127.0.0.1"
+			}
+			places = append(places, net.JoinHostPort(address, strconv.Itoa(p.Host)))
+		}
+	}
+	return places
+}
+
+// get asks for a page and returns its status. Redirections are answers like others, and whether a certificate is valid is not the question.
+func get(ctx context.Context, secure bool, at, path string) (int, error) {
+	scheme := "http"
+	if secure {
+		scheme = "https"
+	}
+	transport := &http.Transport{DisableKeepAlives: true, TLSClientConfig: &tls.Config{InsecureSkipVerify: true}}
+	defer transport.CloseIdleConnections()
+	c := http.Client{Timeout: 3 * time.Second, Transport: transport, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+	r, err := http.NewRequestWithContext(ctx, http.MethodGet, scheme+"://"+at+path, nil)
+	if err != nil {
+		return 0, err
+	}
+	answer, err := c.Do(r)
+	if err != nil {
+		return 0, err
+	}
+	answer.Body.Close()
+	return answer.StatusCode, nil
+}
+
+// watchLog closes the channel when a line of a container's log matches.
+func watchLog(ctx context.Context, e *engine.Engine, id, pattern string, since time.Time) <-chan struct{} {
+	seen := make(chan struct{})
+	re, err := regexp.Compile(pattern)
+	if pattern == "" || err != nil {
+		return seen
+	}
+	go func() {
+		found := false
+		for !found && ctx.Err() == nil {
+			reading, stop := context.WithCancel(ctx)
+			// A log ends with its container; one that is started again writes on. Engines count since in whole seconds.
+			e.Log(reading, id, since.Add(-time.Second), true, 0, func(line string) {
+				if !found && re.MatchString(line) {
+					found = true
+					close(seen)
+					stop()
+				}
+			})
+			stop()
+			select {
+			case <-ctx.Done():
+			case <-time.After(probeEvery):
+			}
+		}
+	}()
+	return seen
+}
+
+// notReady says what was waited for.
+func notReady(p plan.Proof) string {
+	switch {
+	case p.Log != "":
+		return fmt.Sprintf("no line of its log matches %q", p.Log)
+	case p.HTTP != "":
+		return fmt.Sprintf("port %d gives no answer to %s with a status of %d to %d", p.Port, p.HTTP, p.StatusFirst, p.StatusLast)
+	case p.Port > 0:
+		return fmt.Sprintf("nothing accepts connections on its port %d", p.Port)
+	}
+	return "it was not up for 10 s without a restart"
+}
+
+// provePages asks for the page of each service; anything below 500 is an answer.
+func (d *Deployer) provePages(ctx context.Context, p plan.Stack) *Failure {
+	name := p.Stack.Name
+	for _, s := range p.Services {
+		if s.Service == nil || s.Service.Page == nil || s.Action == plan.Keep {
+			continue
+		}
+		page := s.Service.Page
+		d.event(name, s.Name, StepProve, Begun, "page")
+		waiting, cancel := context.WithTimeout(ctx, s.Service.ReadyWithin)
+		last := "it does not answer"
+		answered := ""
+		for answered == "" && waiting.Err() == nil {
+			c, err := d.Engine.Inspect(waiting, s.Service.ContainerName())
+			if err == nil && !c.Running {
+				cancel()
+				return d.failed(ctx, name, s.Name, c.ID, "it "+ended(c))
+			}
+			for _, at := range dialPlaces(c, page.Port) {
+				status, err := get(waiting, page.TLS, at, page.Path)
+				if err == nil && status < 500 {
+					answered = at
+					break
+				}
+				if err == nil {
+					last = fmt.Sprintf("it answers with status %d", status)
+				}
+			}
+			if answered == "" {
+				select {
+				case <-waiting.Done():
+				case <-time.After(probeEvery):
+				}
+			}
+		}
+		cancel()
+		if answered == "" {
+			return d.failed(ctx, name, s.Name, s.Service.ContainerName(), fmt.Sprintf("its page on port %d was not there within %s: %s", page.Port, s.Service.ReadyWithin, last))
+		}
+		d.event(name, s.Name, StepProve, StepDone, "page answers at "+answered)
+	}
+	return nil
+}
+
+// failed makes a failure of a service that did not become ready, with the end of its log.
+func (d *Deployer) failed(ctx context.Context, stack, service, id, message string) *Failure {
+	d.event(stack, service, StepProve, Failed, message)
+	return d.withLog(ctx, id, &Failure{Service: service, Message: message})
+}
+
+func (d *Deployer) withLog(ctx context.Context, id string, f *Failure) *Failure {
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
+	defer cancel()
+	d.Engine.Log(ctx, id, time.Time{}, false, lastLines, func(line string) { f.Log = append(f.Log, line) })
+	return f
+}
+
+// explain turns an error of the engine into a failure.
+func (d *Deployer) explain(ctx context.Context, service, id string, err error) *Failure {
+	f := &Failure{Service: service, Message: err.Error()}
+	switch {
+	case errors.Is(err, context.Canceled):
+		f.Message = "interrupted"
+	case errors.Is(err, engine.ErrPortInUse):
+		f.Message = "a host port that it publishes is held by somebody else: " + err.Error()
+	case errors.Is(err, engine.ErrNameTaken):
+		f.Message = "a container that is not of this lab has its name: " + err.Error()
+	}
+	if id != "" {
+		d.withLog(ctx, id, f)
+	}
+	return f
+}
+
+// ended says in words how a container ended (exit codes as shells and kernels give them: 128 and a signal's number).
+func ended(c engine.State) string {
+	code := strconv.Itoa(c.ExitCode)
+	switch {
+	case c.Error != "":
+		return "could not start: " + c.Error
+	case c.OOMKilled:
+		return "was ended by the kernel: it used more memory than it may (exit code " + code + ")"
+	case c.ExitCode == 0:
+		return "ended by itself, without an error (exit code 0)"
+	case c.ExitCode == 126:
+		return "ended at once: its command may not be executed (exit code 126)"
+	case c.ExitCode == 127:
+		return "ended at once: its command is not in the image (exit code 127)"
+	case c.ExitCode == 137:
+		return "was killed, by somebody or for lack of memory (exit code 137)"
+	case c.ExitCode == 143:
+		return "was told to end (exit code 143)"
+	case c.ExitCode > 128 && c.ExitCode < 160:
+		return fmt.Sprintf("was ended by signal %d (exit code %s)", c.ExitCode-128, code)
+	}
+	return "ended with exit code " + code
+}

@@ -1,0 +1,123 @@
+package deploy
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"proudlantern.example/lantern/core/declare"
+	"proudlantern.example/lantern/core/plan"
+	"proudlantern.example/lantern/engine"
+)
+
+// putBack brings back what ran before the deploy that holds the lock, from what the engine shows alone: it works as well for a deploy
+// of a process that is gone. Then it proves it and gives the lock back.
+func (d *Deployer) putBack(ctx context.Context, stack string, l *lock) Outcome {
+	out := Outcome{Result: PutBack}
+	needs := func(format string, args ...any) {
+		out.Result = NeedsAHand
+		out.Hand = append(out.Hand, fmt.Sprintf(format, args...))
+	}
+	d.event(stack, "", StepPutBack, Begun, "")
+	containers, err := d.mine(ctx, stack)
+	if err != nil {
+		needs("the engine does not answer (%s); run lantern deploy %s once it does: it first brings back what ran before", err, stack)
+		return out
+	}
+	by := map[string]engine.State{}
+	for _, c := range containers {
+		by[c.Name] = c
+	}
+	removed := map[string]bool{}
+	for _, c := range containers {
+		// New is what this deploy made, under either name.
+		if c.Labels[plan.LabelService] == "" || entryOf(c) != l.Entry || strings.HasSuffix(c.Name, previousSuffix) {
+			continue
+		}
+		err := d.Engine.Stop(ctx, c.ID)
+		if err == nil || errors.Is(err, engine.ErrNotFound) {
+			err = d.Engine.Remove(ctx, c.ID)
+		}
+		if err != nil {
+			needs("remove the container %s by hand: %s", c.Name, err)
+			continue
+		}
+		removed[c.Name] = true
+		d.event(stack, c.Labels[plan.LabelService], StepRemove, StepDone, "the new container")
+	}
+	var back []engine.State
+	for _, c := range containers {
+		name := stack + "." + c.Labels[plan.LabelService]
+		switch {
+		case c.Labels[plan.LabelService] == "" || removed[c.Name] || c.Name == name+nextSuffix:
+			continue
+		case c.Name == name+previousSuffix:
+			if _, taken := by[name]; taken && !removed[name] {
+				continue // said above
+			}
+			if err := d.Engine.Rename(ctx, c.ID, name); err != nil {
+				needs("rename the container %s to %s and start it: %s", c.Name, name, err)
+				continue
+			}
+		}
+		back = append(back, c)
+	}
+	d.startAgain(ctx, stack, back, l.WasUp, needs)
+	if l.madeNetwork || len(back) == 0 {
+		if err := d.Engine.RemoveNetwork(ctx, plan.NetworkName(stack)); err != nil && len(back) == 0 {
+			needs("remove the network %s by hand: %s", plan.NetworkName(stack), err)
+		}
+	}
+	if out.Result == PutBack && l.ID != "" {
+		if err := d.Engine.Remove(ctx, l.ID); err != nil {
+			needs("remove the container %s by hand: %s", stack+lockSuffix, err)
+		}
+	}
+	if out.Result == PutBack {
+		d.event(stack, "", StepPutBack, StepDone, "")
+	} else {
+		d.event(stack, "", StepPutBack, Failed, strings.Join(out.Hand, "; "))
+	}
+	return out
+}
+
+// startAgain gives what ran before its restart policy back, starts it and proves it. What was first then is tried first now; whatever
+// waits for another one shows by not being ready yet, so there are a few rounds.
+func (d *Deployer) startAgain(ctx context.Context, stack string, back []engine.State, wasUp []string, needs func(string, ...any)) {
+	slices.SortFunc(back, func(a, b engine.State) int { return a.Started.Compare(b.Started) })
+	for _, c := range back {
+		service := c.Labels[plan.LabelService]
+		if want, err := declare.ParseRestart(c.Labels[plan.LabelRestart]); err == nil && d.Engine.CanUpdate() {
+			if err := d.Engine.SetRestart(ctx, c.ID, want); err != nil {
+				needs("set the restart policy of %s.%s to %s: %s", stack, service, want, err)
+			}
+		}
+		now, err := d.Engine.Inspect(ctx, c.ID)
+		if err != nil {
+			needs("look at the container %s.%s: %s", stack, service, err)
+			continue
+		}
+		if !slices.Contains(wasUp, service) && now.Running {
+			if err := d.Engine.Stop(ctx, c.ID); err != nil {
+				needs("stop the container %s.%s, which did not run before: %s", stack, service, err)
+			}
+			continue
+		}
+		if !slices.Contains(wasUp, service) || now.Running {
+			continue // as before already
+		}
+		since := time.Now()
+		if err := d.start(ctx, c.ID); err != nil {
+			needs("start the container %s.%s by hand: %s", stack, service, err)
+			continue
+		}
+		if f := d.proveReady(ctx, stack, service, c.ID, plan.ReadProof(c.Labels[plan.LabelProof]), since); f != nil {
+			needs("look at %s.%s: it runs again, but %s", stack, service, f.Message)
+			continue
+		}
+		d.event(stack, service, StepPutBack, StepDone, "what ran before runs again")
+	}
+}

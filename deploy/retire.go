@@ -1,0 +1,225 @@
+package deploy
+
+import (
+	"context"
+	"errors"
+	"slices"
+	"strings"
+	"time"
+
+	"proudlantern.example/lantern/core/lab"
+	"proudlantern.example/lantern/core/plan"
+	"proudlantern.example/lantern/engine"
+)
+
+// Stacks returns the names of the lab's stacks that have containers on the host, sorted.
+func (d *Deployer) Stacks(ctx context.Context) ([]string, error) {
+	containers, err := d.Engine.Containers(ctx, d.Lab)
+	if err != nil {
+		return nil, err
+	}
+	var names []string
+	for _, c := range containers {
+		names = append(names, c.Labels[plan.LabelStack])
+	}
+	slices.Sort(names)
+	return slices.Compact(names), nil
+}
+
+// Retiring returns the names of the containers and networks that a retirement of the stack removes.
+func (d *Deployer) Retiring(ctx context.Context, stack string) (containers, networks []string, err error) {
+	mine, err := d.mine(ctx, stack)
+	if err != nil {
+		return nil, nil, err
+	}
+	for _, c := range mine {
+		containers = append(containers, c.Name)
+	}
+	all, err := d.Engine.Networks(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	for _, n := range all {
+		if n.Name == plan.NetworkName(stack) && n.Lab == d.Lab {
+			networks = append(networks, n.Name)
+		}
+	}
+	return containers, networks, nil
+}
+
+// Retire stops and removes what belongs to a stack: containers, last started first, and its network. Host folders, volumes and everything that is not
+// of this lab stay. The stack's folder need not be there any more.
+func (d *Deployer) Retire(ctx context.Context, stack string) (Outcome, error) {
+	if held, err := d.recover(ctx, stack); err != nil || held.Result != "" {
+		return held, err
+	}
+	containers, networks, err := d.Retiring(ctx, stack)
+	if err != nil {
+		return Outcome{}, err
+	}
+	if len(containers)+len(networks) == 0 {
+		return Outcome{Result: NothingToDo}, nil
+	}
+	mine, err := d.mine(ctx, stack)
+	if err != nil {
+		return Outcome{}, err
+	}
+	l := &lock{}
+	if len(mine) > 0 {
+		for _, c := range mine {
+			l.Entry = max(l.Entry, entryOf(c)+1)
+		}
+		if held, err := d.takeLock(ctx, stack, mine[0].ImageID, 10*time.Minute, l); err != nil || held.Result != "" {
+			return held, err
+		}
+	}
+	slices.SortFunc(mine, func(a, b engine.State) int { return b.Started.Compare(a.Started) })
+	out := Outcome{Result: Done}
+	for _, c := range mine {
+		service := c.Labels[plan.LabelService]
+		d.event(stack, service, StepStop, Begun, "")
+		err := d.Engine.Stop(ctx, c.ID)
+		if err == nil || errors.Is(err, engine.ErrNotFound) {
+			err = d.Engine.Remove(ctx, c.ID)
+		}
+		if err != nil {
+			d.event(stack, service, StepRemove, Failed, err.Error())
+			out.Result = NeedsAHand
+			out.Hand = append(out.Hand, "the container "+c.Name+" is still there ("+err.Error()+"); run lantern retire "+stack+" again")
+			continue
+		}
+		d.event(stack, service, StepRemove, StepDone, "")
+	}
+	ctx = context.WithoutCancel(ctx)
+	if out.Result == Done && len(networks) > 0 {
+		if err := d.Engine.RemoveNetwork(ctx, plan.NetworkName(stack)); err != nil {
+			out.Result = NeedsAHand
+			out.Hand = append(out.Hand, "the network "+plan.NetworkName(stack)+" is still there ("+err.Error()+"): something else uses it")
+		}
+	}
+	if l.ID != "" {
+		if err := d.Engine.Remove(ctx, l.ID); err != nil {
+			out.Result = NeedsAHand
+			out.Hand = append(out.Hand, "remove the container "+stack+lockSuffix+" by hand: "+err.Error())
+		}
+	}
+	return out, nil
+}
+
+// States of a service.
+const (
+	StateReady      = "ready"      // runs, and ready holds now
+	StateStarting   = "starting"   // runs, and ready does not hold
+	StateRunning    = "running"    // runs, and declares no ready
+	StateRestarting = "restarting" // the engine starts it again and again
+	StateDone       = "done"       // a job that ended without an error
+	StateStopped    = "stopped"
+	StateFailed     = "failed" // ended with an error
+	StateMissing    = "missing"
+	StateDeploying  = "deploying" // a deploy is in the middle of it, or died there
+)
+
+// Status is how a service is.
+type Status struct {
+	Host     string    `json:"host"`
+	Stack    string    `json:"stack"`
+	Service  string    `json:"service"`
+	State    string    `json:"state"`
+	Changed  bool      `json:"changed"` // differs from the files
+	Since    time.Time `json:"since,omitzero"`
+	Restarts int       `json:"restarts"`
+	Image    string    `json:"image,omitempty"`
+	Digest   string    `json:"digest,omitempty"` // of the image: its id on the host
+	Ports    []string  `json:"ports,omitempty"`
+	Links    []string  `json:"links,omitempty"`
+
+	Detail string `json:"-"` // for the person: why it is not well
+}
+
+// Well tells whether the service does what it should.
+func (s Status) Well() bool {
+	return s.State == StateReady || s.State == StateRunning || s.State == StateDone
+}
+
+// Status looks at the services of a stack. Stack may be one of which only containers are left: then declared is nil.
+func (d *Deployer) Status(ctx context.Context, name string, declared *lab.Stack) ([]Status, error) {
+	containers, err := d.mine(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	by, services, deploying := map[string]engine.State{}, []string{}, false
+	for _, c := range containers {
+		by[c.Name] = c
+		deploying = deploying || c.Name == name+lockSuffix || c.Name == name+provenSuffix
+	}
+	if declared != nil {
+		for _, s := range declared.Services {
+			services = append(services, s.Name)
+		}
+	}
+	for _, c := range containers {
+		if s := c.Labels[plan.LabelService]; s != "" && !slices.Contains(services, s) {
+			services = append(services, s)
+		}
+	}
+	var all []Status
+	for _, service := range services {
+		st := Status{Host: d.Host, Stack: name, Service: service, State: StateMissing}
+		var s *lab.Service
+		if declared != nil {
+			s = declared.Service(service)
+		}
+		c, there := by[name+"."+service]
+		if s != nil {
+			st.Links = s.Links()
+			st.Changed = !there || c.Labels[plan.LabelDigest] != plan.Declare(s).Digest(c.Labels[plan.LabelSalt])
+		} else {
+			st.Changed, st.Detail = true, "no longer in the files"
+		}
+		if there {
+			d.describe(ctx, &st, c)
+		}
+		if deploying {
+			st.State = StateDeploying
+		}
+		all = append(all, st)
+	}
+	return all, nil
+}
+
+// describe fills in what a container shows.
+func (d *Deployer) describe(ctx context.Context, st *Status, c engine.State) {
+	st.Since, st.Restarts, st.Image, st.Digest = c.Started, c.Restarts, c.Container.Image, c.ImageID
+	if !c.Running && !c.Finished.IsZero() {
+		st.Since = c.Finished
+	}
+	for _, p := range c.Container.Ports {
+		st.Ports = append(st.Ports, p.String())
+	}
+	proof := plan.ReadProof(c.Labels[plan.LabelProof])
+	switch {
+	case c.Status == "restarting":
+		st.State, st.Detail = StateRestarting, "it "+ended(c)
+	case c.Running && !proof.Declared():
+		st.State = StateRunning
+	case c.Running && proof.Log != "":
+		st.State = StateReady // held at its deploy; a log is not read again from the start
+	case c.Running:
+		waiting, cancel := context.WithTimeout(ctx, 4*time.Second)
+		defer cancel()
+		st.State = StateStarting
+		if ok, _ := d.ready(waiting, c, proof, nil, time.Now()); ok {
+			st.State = StateReady
+		} else {
+			st.Detail = notReady(proof)
+		}
+	case c.Status == "created":
+		st.State = StateStopped
+	case c.ExitCode == 0 && (strings.HasPrefix(c.Labels[plan.LabelRestart], "no") || strings.HasPrefix(c.Labels[plan.LabelRestart], "on-failure")):
+		st.State = StateDone
+	case c.ExitCode == 0 || c.ExitCode == 143 || c.ExitCode == 137:
+		st.State = StateStopped
+	default:
+		st.State, st.Detail = StateFailed, "it "+ended(c)
+	}
+}

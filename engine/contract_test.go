@@ -1,0 +1,275 @@
+package engine_test
+
+import (
+	"context"
+	"fmt"
+	"net"
+	"os"
+	"slices"
+	"strconv"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"proudlantern.example/lantern/core/declare"
+	"proudlantern.example/lantern/core/plan"
+	"proudlantern.example/lantern/core/survey"
+	"proudlantern.example/lantern/engine"
+	"proudlantern.example/lantern/engine/enginetest"
+)
+
+// The contract: what lantern relies on of every engine. It runs unchanged against the stand-in and every real engine there is.
+func TestContract(t *testing.T) {
+	enginetest.Each(t, func(t *testing.T, target enginetest.Target) {
+		e, err := engine.Dial(t.Context(), target.Address)
+		require.NoError(t, err)
+		t.Cleanup(func() { e.Close() })
+		for name, test := range map[string]func(t *testing.T, w *world){
+			"life of a container":          lifeOfAContainer,
+			"what is made is read back":    readBack,
+			"a name is handed out once":    nameOnce,
+			"a port in use":                portInUse,
+			"an end by itself":             endByItself,
+			"what is not there":            notThere,
+			"networks":                     networks,
+			"the log follows":              logFollows,
+			"a folder that does not exist": missingFolder,
+			"the restart policy changes":   restartChanges,
+			"facts":                        facts,
+		} {
+			t.Run(name, func(t *testing.T) { test(t, newWorld(t, e, target)) })
+		}
+	})
+}
+
+// world is an engine with names of this test alone, which are cleaned away afterwards.
+type world struct {
+	*engine.Engine
+	target enginetest.Target
+	prefix string
+	labels map[string]string
+	ctx    context.Context
+}
+
+func newWorld(t *testing.T, e *engine.Engine, target enginetest.Target) *world {
+	w := &world{Engine: e, target: target, prefix: fmt.Sprintf("contract-%d-%d", os.Getpid(), time.Now().UnixNano()%1e6), ctx: t.Context()}
+	w.labels = map[string]string{plan.LabelLab: w.prefix, plan.LabelStack: "mast"}
+	_, err := e.CreateNetwork(w.ctx, w.prefix, w.labels)
+	require.NoError(t, err)
+	t.Cleanup(func() {
+		ctx := context.Background()
+		list, err := e.Containers(ctx, w.prefix)
+		assert.NoError(t, err)
+		for _, c := range list {
+			assert.NoError(t, e.Remove(ctx, c.ID))
+		}
+		assert.NoError(t, e.RemoveNetwork(ctx, w.prefix))
+	})
+	return w
+}
+
+func (w *world) container(image string) plan.Container {
+	return plan.Container{Image: image, Network: w.prefix, Aliases: []string{"sensor"}, Hostname: "mast-sensor", Restart: declare.Restart{Policy: "no"}, StopWithin: 2 * time.Second}
+}
+
+func (w *world) create(t *testing.T, name string, c plan.Container) string {
+	t.Helper()
+	id, err := w.Create(w.ctx, w.prefix+"."+name, c, w.labels)
+	require.NoError(t, err)
+	return id
+}
+
+func (w *world) inspect(t *testing.T, id string) engine.State {
+	t.Helper()
+	s, err := w.Inspect(w.ctx, id)
+	require.NoError(t, err)
+	return s
+}
+
+func freePort(t *testing.T) int {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	defer l.Close()
+	return l.Addr().(*net.TCPAddr).Port
+}
+
+func lifeOfAContainer(t *testing.T, w *world) {
+	id := w.create(t, "a", w.container(enginetest.Page))
+	assert.Equal(t, "created", w.inspect(t, id).Status)
+	require.NoError(t, w.Start(w.ctx, id))
+	require.NoError(t, w.Start(w.ctx, id), "starting what runs is no error")
+	s := w.inspect(t, id)
+	assert.True(t, s.Running)
+	assert.NotEmpty(t, s.Addresses)
+	assert.WithinDuration(t, time.Now(), s.Started, time.Minute)
+	require.NoError(t, w.Rename(w.ctx, id, w.prefix+".b"))
+	assert.Equal(t, w.prefix+".b", w.inspect(t, w.prefix+".b").Name)
+	require.NoError(t, w.Stop(w.ctx, id))
+	require.NoError(t, w.Stop(w.ctx, id), "stopping what is stopped is no error")
+	s = w.inspect(t, id)
+	assert.False(t, s.Running)
+	assert.Equal(t, 143, s.ExitCode)
+	require.NoError(t, w.Start(w.ctx, id), "what was stopped starts again")
+	require.NoError(t, w.Remove(w.ctx, id), "running or not")
+	require.NoError(t, w.Remove(w.ctx, id), "removing what is gone is no error")
+	_, err := w.Inspect(w.ctx, id)
+	assert.ErrorIs(t, err, engine.ErrNotFound)
+}
+
+func readBack(t *testing.T, w *world) {
+	dir := t.TempDir()
+	c := w.container(enginetest.Page)
+	c.User = "1311:1400"
+	c.Env = []plan.Variable{{Name: "SENSOR_LEVEL", Value: "a=b c"}, {Name: "TZ", Value: "Atlantic/Faroe"}}
+	c.Ports = []plan.Port{{Host: freePort(t), Container: 8080, Protocol: "tcp"}, {Address: "127.0.0.1", Host: freePort(t), Container: 8081, Protocol: "udp"}}
+	c.Mounts = []plan.Mount{{Source: dir, Target: "/data", ReadOnly: true}}
+	c.Restart = declare.Restart{Policy: "on-failure", Retries: 3}
+	c.LogLimit = declare.LogLimit{Files: 3, Size: 5_000_000}
+	s := w.inspect(t, w.create(t, "a", c))
+	image, err := w.Image(w.ctx, enginetest.Page)
+	require.NoError(t, err)
+	assert.Equal(t, image.ID, s.ImageID)
+	assert.Equal(t, "mast", s.Labels[plan.LabelStack])
+	assert.Empty(t, plan.Differences(engine.WithoutImage(s.Container, image.Env, c), c), "nothing that was not declared may show as a difference")
+
+	c.Env[0].Value, c.User = "other", "1312:1401"
+	d := plan.Differences(engine.WithoutImage(s.Container, image.Env, c), c)
+	assert.Equal(t, []plan.Difference{{Field: "run-as", Running: "1311:1400", Declared: "1312:1401"}, {Field: "env.SENSOR_LEVEL", Running: "a=b c", Declared: "other"}}, d)
+}
+
+func nameOnce(t *testing.T, w *world) {
+	w.create(t, "a", w.container(enginetest.Page))
+	errs := make(chan error, 4)
+	for range cap(errs) {
+		go func() { errs <- w.CreateMark(w.ctx, w.prefix+".lock", enginetest.Page, w.labels) }()
+	}
+	won := 0
+	for range cap(errs) {
+		if err := <-errs; err == nil {
+			won++
+		} else {
+			assert.ErrorIs(t, err, engine.ErrNameTaken)
+		}
+	}
+	assert.Equal(t, 1, won, "of several creates at once exactly one gets the name")
+	assert.ErrorIs(t, w.Rename(w.ctx, w.prefix+".lock", w.prefix+".a"), engine.ErrNameTaken)
+}
+
+func portInUse(t *testing.T, w *world) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	defer l.Close()
+	c := w.container(enginetest.Page)
+	c.Ports = []plan.Port{{Host: l.Addr().(*net.TCPAddr).Port, Container: 8080, Protocol: "tcp"}}
+	id := w.create(t, "a", c)
+	require.ErrorIs(t, w.Start(w.ctx, id), engine.ErrPortInUse, "held by a process")
+	assert.False(t, w.inspect(t, id).Running)
+
+	c.Ports[0].Host = freePort(t)
+	require.NoError(t, w.Start(w.ctx, w.create(t, "b", c)))
+	failing := w.create(t, "c", c)
+	require.ErrorIs(t, w.Start(w.ctx, failing), engine.ErrPortInUse, "held by a container")
+	// One engine leaves the failed start's forwarding in the way until its container is removed.
+	require.NoError(t, w.Remove(w.ctx, failing))
+	assert.Eventually(t, func() bool {
+		conn, err := net.Dial("tcp", "127.0.0.1:"+strconv.Itoa(c.Ports[0].Host))
+		if err == nil {
+			conn.Close()
+		}
+		return err == nil
+	}, 10*time.Second, 100*time.Millisecond, "a published port is really listened on")
+}
+
+func endByItself(t *testing.T, w *world) {
+	id := w.create(t, "a", w.container(enginetest.Exits))
+	require.NoError(t, w.Start(w.ctx, id))
+	require.Eventually(t, func() bool { return !w.inspect(t, id).Running }, 20*time.Second, 50*time.Millisecond)
+	assert.Equal(t, 3, w.inspect(t, id).ExitCode)
+	var lines []string
+	require.NoError(t, w.Log(w.ctx, id, time.Time{}, false, 1, func(l string) { lines = append(lines, l) }))
+	assert.Equal(t, []string{"the lens is cracked"}, lines)
+}
+
+func notThere(t *testing.T, w *world) {
+	_, err := w.Create(w.ctx, w.prefix+".a", w.container("registry.skerry.example/nobody:1"), w.labels)
+	assert.ErrorIs(t, err, engine.ErrNotFound)
+	_, err = w.Image(w.ctx, "registry.skerry.example/nobody:1")
+	assert.ErrorIs(t, err, engine.ErrNotFound)
+	_, err = w.Inspect(w.ctx, w.prefix+".nobody")
+	assert.ErrorIs(t, err, engine.ErrNotFound)
+	assert.ErrorIs(t, w.Start(w.ctx, w.prefix+".nobody"), engine.ErrNotFound)
+}
+
+func networks(t *testing.T, w *world) {
+	made, err := w.CreateNetwork(w.ctx, w.prefix, w.labels)
+	require.NoError(t, err)
+	assert.False(t, made, "it is there already")
+	_, err = w.CreateNetwork(w.ctx, w.prefix, map[string]string{plan.LabelLab: "another"})
+	assert.ErrorIs(t, err, engine.ErrNameTaken)
+	list, err := w.Networks(w.ctx)
+	require.NoError(t, err)
+	assert.True(t, slices.ContainsFunc(list, func(n survey.Network) bool { return n.Name == w.prefix && n.Lab == w.prefix }))
+	require.NoError(t, w.Start(w.ctx, w.create(t, "a", w.container(enginetest.Page))))
+	assert.Error(t, w.RemoveNetwork(w.ctx, w.prefix), "it has a running member")
+}
+
+func logFollows(t *testing.T, w *world) {
+	id := w.create(t, "a", w.container(enginetest.Page))
+	began := time.Now()
+	require.NoError(t, w.Start(w.ctx, id))
+	ctx, cancel := context.WithTimeout(w.ctx, 20*time.Second)
+	defer cancel()
+	var lines []string
+	w.Log(ctx, id, began.Add(-time.Second), true, 0, func(l string) {
+		lines = append(lines, l)
+		if l == "open for readings" {
+			cancel()
+		}
+	})
+	assert.Equal(t, []string{"the probe starts", "open for readings"}, lines)
+}
+
+func missingFolder(t *testing.T, w *world) {
+	missing := t.TempDir() + "/nobody-made-it"
+	c := w.container(enginetest.Page)
+	c.Mounts = []plan.Mount{{Source: missing, Target: "/data"}}
+	_, err := w.Create(w.ctx, w.prefix+".a", c, w.labels)
+	if w.target.Name == "podman" {
+		require.NoError(t, err, "this engine makes the folder, which is why the check has to come first")
+		assert.DirExists(t, missing)
+		return
+	}
+	require.Error(t, err)
+	assert.NoDirExists(t, missing)
+}
+
+func restartChanges(t *testing.T, w *world) {
+	id := w.create(t, "a", w.container(enginetest.Page))
+	err := w.SetRestart(w.ctx, id, declare.Restart{Policy: "always"})
+	if !w.CanUpdate() {
+		require.ErrorIs(t, err, engine.ErrUnsupported)
+		return
+	}
+	require.NoError(t, err)
+	assert.Equal(t, "always", w.inspect(t, id).Container.Restart.Policy)
+}
+
+func facts(t *testing.T, w *world) {
+	var s survey.Survey
+	require.NoError(t, w.Facts(w.ctx, &s))
+	assert.Regexp(t, `^linux/[a-z0-9]+$`, s.Platform)
+	assert.Positive(t, s.CPUs)
+	assert.Positive(t, s.Memory)
+	c := w.container(enginetest.Page)
+	c.Ports = []plan.Port{{Host: freePort(t), Container: 8080, Protocol: "tcp"}}
+	require.NoError(t, w.Start(w.ctx, w.create(t, "a", c)))
+	list, err := w.Survey(w.ctx)
+	require.NoError(t, err)
+	i := slices.IndexFunc(list, func(c survey.Container) bool { return c.Name == w.prefix+".a" })
+	require.GreaterOrEqual(t, i, 0)
+	assert.Contains(t, list[i].Ports, fmt.Sprintf("0.0.0.0:%d -> 8080/tcp", c.Ports[0].Host))
+	assert.Equal(t, []string{w.prefix}, list[i].Networks)
+	assert.Equal(t, "running", list[i].State)
+}

@@ -1,0 +1,179 @@
+// Package engine talks to a container engine through its public HTTP API (Docker Engine API, 1.41 and newer) over a unix socket, and
+// translates between declared containers and those of the engine.
+package engine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net"
+	"os"
+	"os/user"
+	"strconv"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/moby/moby/client"
+	"github.com/moby/moby/client/pkg/versions"
+
+	"proudlantern.example/lantern/core/survey"
+)
+
+// OldestAPI is the oldest version of the API that is spoken.
+const OldestAPI = "1.41"
+
+// Engine is a connection to a container engine.
+type Engine struct {
+	Address string // unix://…
+
+	api     *client.Client
+	name    string
+	version string
+	apiVer  string
+	kind    kind
+}
+
+// kind tells apart engines that differ where the API leaves room.
+type kind int
+
+const (
+	kindD kind = iota
+	kindP      // Podman's service
+)
+
+// Unreachable tells that no engine answers at an address.
+type Unreachable struct {
+	Address string
+	Because string // for the person
+	Do      string // may be empty
+	Err     error
+}
+
+func (e *Unreachable) Error() string { return "no engine answers at " + e.Address + ": " + e.Because }
+
+func (e *Unreachable) Unwrap() error { return e.Err }
+
+// UsualAddress returns where an engine is by default: DOCKER_HOST, the socket of the system, else the current user's own.
+func UsualAddress() string {
+	if a := os.Getenv("DOCKER_HOST"); a != "" {
+		return a
+	}
+	const system = "/var/run/docker.sock"
+	if _, err := os.Stat(system); err != nil {
+		if run := os.Getenv("XDG_RUNTIME_DIR"); run != "" {
+			for _, own := range []string{run + "/docker.sock", run + "/podman/podman.sock"} {
+				if _, err := os.Stat(own); err == nil {
+					return "unix://" + own
+				}
+			}
+		}
+	}
+	return "unix://" + system
+}
+
+// Dial connects to the engine at an address, the usual one when it is empty. The error is an *[Unreachable].
+func Dial(ctx context.Context, address string) (*Engine, error) {
+	if address == "" {
+		address = UsualAddress()
+	}
+	unreachable := func(err error, because, do string) error {
+		return &Unreachable{address, because, do, err}
+	}
+	socket, ok := strings.CutPrefix(address, "unix://")
+	if !ok {
+		return nil, unreachable(nil, "this version of lantern reaches engines only by unix://PATH", "")
+	}
+	if because, do, err := trySocket(ctx, socket); err != nil {
+		return nil, unreachable(err, because, do)
+	}
+	api, err := client.New(client.WithHost(address), client.WithUserAgent("lantern"))
+	if err != nil {
+		return nil, unreachable(err, "the address cannot be used: "+err.Error(), "")
+	}
+	e := &Engine{Address: address, api: api}
+	ctx, cancel := context.WithTimeout(ctx, 15*time.Second)
+	defer cancel()
+	if _, err := api.Ping(ctx, client.PingOptions{NegotiateAPIVersion: true}); err != nil {
+		api.Close()
+		return nil, unreachable(err, "something listens there, but it does not answer as a container engine does", "")
+	}
+	v, err := api.ServerVersion(ctx, client.ServerVersionOptions{})
+	if err != nil {
+		api.Close()
+		return nil, unreachable(err, "something listens there, but it does not answer as a container engine does", "")
+	}
+	e.version, e.apiVer, e.name = v.Version, v.APIVersion, "engine"
+	if len(v.Components) > 0 {
+		e.name = v.Components[0].Name
+	}
+	if strings.HasPrefix(e.name, "Podman") {
+		e.kind = kindP
+	}
+	if versions.LessThan(e.apiVer, OldestAPI) {
+		api.Close()
+		return nil, unreachable(nil, fmt.Sprintf("its API has version %s, and lantern needs %s or newer", e.apiVer, OldestAPI), "update the engine")
+	}
+	return e, nil
+}
+
+// trySocket finds out in plain words why a socket cannot be used.
+func trySocket(ctx context.Context, socket string) (because, do string, err error) {
+	conn, err := (&net.Dialer{Timeout: 10 * time.Second}).DialContext(ctx, "unix", socket)
+	switch {
+	case err == nil:
+		conn.Close()
+		return "", "", nil
+	case errors.Is(err, fs.ErrNotExist):
+		return "there is no socket " + socket, "start the engine, or set engine in lab.toml to where its socket is", err
+	case errors.Is(err, fs.ErrPermission):
+		if info, statErr := os.Stat(socket); statErr == nil {
+			if st, ok := info.Sys().(*syscall.Stat_t); ok {
+				group := fmt.Sprintf("gid %d", st.Gid)
+				if g, err := user.LookupGroupId(strconv.Itoa(int(st.Gid))); err == nil {
+					group = g.Name
+				}
+				return "permission denied; the socket belongs to the group " + group, "become a member of " + group + ", or run lantern as root", err
+			}
+		}
+		return "permission denied", "run lantern as somebody who may use " + socket, err
+	case errors.Is(err, syscall.ECONNREFUSED):
+		return "the socket is there, but nothing listens on it", "start the engine", err
+	}
+	return err.Error(), "", err
+}
+
+// Close ends the connection.
+func (e *Engine) Close() error { return e.api.Close() }
+
+// CanUpdate tells whether the engine can change the restart policy of a container that exists.
+func (e *Engine) CanUpdate() bool { return e.kind != kindP }
+
+// Facts writes what the engine knows of itself and its machine into a survey.
+func (e *Engine) Facts(ctx context.Context, s *survey.Survey) error {
+	info, err := e.api.Info(ctx, client.InfoOptions{})
+	if err != nil {
+		return explain("info", err)
+	}
+	s.Engine = &survey.Engine{API: e.apiVer, Name: e.name, Version: e.version, Root: info.Info.DockerRootDir}
+	for _, o := range info.Info.SecurityOptions {
+		s.Engine.Rootless = s.Engine.Rootless || strings.Contains(o, "rootless")
+	}
+	s.Platform = info.Info.OSType + "/" + architecture(info.Info.Architecture)
+	s.Memory, s.CPUs = info.Info.MemTotal, info.Info.NCPU
+	return nil
+}
+
+// architecture returns the name that images use (GOARCH, as the OCI image specification demands) for a kernel's machine name.
+func architecture(machine string) string {
+	switch machine {
+	case "x86_64":
+		return "amd64"
+	case "aarch64":
+		return "arm64"
+	case "armv7l", "armv6l":
+		return "arm"
+	}
+	return machine
+}

@@ -1,0 +1,235 @@
+// Package enginetest gives tests the engines that are there: the stand-in always, real ones where scripts/with-engines has started
+// them, all with the same images.
+package enginetest
+
+import (
+	"archive/tar"
+	"bytes"
+	"context"
+	"io"
+	"maps"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"runtime"
+	"slices"
+	"sync"
+	"testing"
+
+	"github.com/google/go-containerregistry/pkg/name"
+	v1 "github.com/google/go-containerregistry/pkg/v1"
+	"github.com/google/go-containerregistry/pkg/v1/empty"
+	"github.com/google/go-containerregistry/pkg/v1/mutate"
+	"github.com/google/go-containerregistry/pkg/v1/tarball"
+	"github.com/moby/moby/client"
+	"github.com/stretchr/testify/require"
+
+	"proudlantern.example/lantern/engine/standin"
+)
+
+// Target is an engine to test against.
+type Target struct {
+	Name    string // stand-in, dockerd or podman
+	Address string
+}
+
+// Real tells whether containers really run there.
+func (t Target) Real() bool { return t.Name != "stand-in" }
+
+// The images that every target has. Their pages are on port 8080; Store listens on 5432; all say "open for readings" when they are ready.
+const (
+	Page       = "registry.skerry.example/probe:1"
+	PageNew    = "registry.skerry.example/probe:2"
+	Store      = "registry.skerry.example/probe-store:1"
+	NeverReady = "registry.skerry.example/probe:never"
+	Exits      = "registry.skerry.example/probe:exits" // with 3, after a moment
+)
+
+// behaviour of each image, as the environment of the probe.
+var behaviour = map[string]map[string]string{
+	Page:       {"PROBE_PAGE": "8080", "PROBE_READY_AFTER": "200ms"},
+	PageNew:    {"PROBE_PAGE": "8080", "PROBE_READY_AFTER": "200ms", "PROBE_VERSION": "2"},
+	Store:      {"PROBE_TCP": "5432", "PROBE_READY_AFTER": "200ms"},
+	NeverReady: {"PROBE_PAGE": "8080", "PROBE_NEVER_READY": "1"},
+	Exits:      {"PROBE_EXITS": "3", "PROBE_EXITS_AFTER": "100ms"},
+}
+
+// Catalogue is the same for the stand-in.
+const Catalogue = `
+[image."` + Page + `"]
+present = true
+ports = ["8080/tcp"]
+page.8080 = "probe"
+echo = true
+ready-after = "200ms"
+log = ["the probe starts", "open for readings"]
+env = { PROBE_PAGE = "8080", PROBE_READY_AFTER = "200ms" }
+
+[image."` + PageNew + `"]
+present = true
+ports = ["8080/tcp"]
+page.8080 = "probe"
+echo = true
+ready-after = "200ms"
+log = ["the probe starts", "open for readings"]
+env = { PROBE_VERSION = "2" }
+
+[image."` + Store + `"]
+present = true
+ports = ["5432/tcp"]
+ready-after = "200ms"
+log = ["the probe starts", "open for readings"]
+
+[image."` + NeverReady + `"]
+present = true
+ports = ["8080/tcp"]
+page.8080 = "probe"
+never-ready = true
+log = ["the probe starts", "waiting for a tide that does not come"]
+
+[image."` + Exits + `"]
+present = true
+exits = 3
+exits-after = "100ms"
+never-ready = true
+log = ["the probe starts", "the lens is cracked"]
+
+[image."registry.skerry.example/probe:pulled"]
+layers = [4000, 2000]
+ready-after = "10ms"
+log = ["open for readings"]
+`
+
+// StandIn starts a stand-in for a test and returns its address.
+func StandIn(t testing.TB, o standin.Options) string {
+	t.Helper()
+	if o.Catalogue.Image == nil {
+		c, err := standin.ParseCatalogue([]byte(Catalogue))
+		require.NoError(t, err)
+		o.Catalogue = c
+	}
+	dir, err := os.MkdirTemp("", "lantern") // the path of a socket has at most 107 bytes, those of t.TempDir are long
+	require.NoError(t, err)
+	s, err := standin.Start(filepath.Join(dir, "engine.sock"), o)
+	require.NoError(t, err)
+	t.Cleanup(func() {
+		s.Close()
+		os.RemoveAll(dir)
+	})
+	return "unix://" + filepath.Join(dir, "engine.sock")
+}
+
+// Each runs a test once for every target. Real engines that are not there are skipped with the reason.
+func Each(t *testing.T, test func(t *testing.T, target Target)) {
+	t.Run("stand-in", func(t *testing.T) {
+		test(t, Target{"stand-in", StandIn(t, standin.Options{})})
+	})
+	for _, real := range []struct{ name, variable string }{{"dockerd", "LANTERN_TEST_DOCKERD"}, {"podman", "LANTERN_TEST_PODMAN"}} {
+		t.Run(real.name, func(t *testing.T) {
+			address := os.Getenv(real.variable)
+			if address == "" {
+				t.Skipf("%s is not set: scripts/with-engines starts a real engine", real.variable)
+			}
+			load(t, address)
+			test(t, Target{real.name, address})
+		})
+	}
+}
+
+var (
+	loaded   sync.Map // address to nothing
+	archives = sync.OnceValues(buildImages)
+)
+
+// load puts the images into a real engine.
+func load(t testing.TB, address string) {
+	t.Helper()
+	if _, done := loaded.LoadOrStore(address, true); done {
+		return
+	}
+	images, err := archives()
+	require.NoError(t, err)
+	api, err := client.New(client.WithHost(address))
+	require.NoError(t, err)
+	defer api.Close()
+	var archive bytes.Buffer
+	require.NoError(t, tarball.MultiWrite(images, &archive))
+	r, err := api.ImageLoad(context.Background(), &archive)
+	require.NoError(t, err)
+	_, err = io.Copy(io.Discard, r)
+	require.NoError(t, err)
+	require.NoError(t, r.Close())
+}
+
+// Images returns the images of the tests, for a registry.
+func Images(t testing.TB) map[name.Tag]v1.Image {
+	t.Helper()
+	images, err := archives()
+	require.NoError(t, err)
+	return images
+}
+
+// buildImages compiles the probe and makes an image of it for each behaviour.
+func buildImages() (map[name.Tag]v1.Image, error) {
+	dir, err := os.MkdirTemp("", "lantern-probe")
+	if err != nil {
+		return nil, err
+	}
+	defer os.RemoveAll(dir)
+	program := filepath.Join(dir, "probe")
+	build := exec.Command("go", "build", "-ldflags", "-s -w", "-o", program, "proudlantern.example/lantern/engine/enginetest/probe")
+	build.Env = append(os.Environ(), "CGO_ENABLED=0")
+	build.Stderr = os.Stderr
+	if err := build.Run(); err != nil {
+		return nil, err
+	}
+	text, err := os.ReadFile(program)
+	if err != nil {
+		return nil, err
+	}
+	layer, err := tarball.LayerFromOpener(func() (io.ReadCloser, error) { return archive(text) })
+	if err != nil {
+		return nil, err
+	}
+	images := map[name.Tag]v1.Image{}
+	for reference, env := range behaviour {
+		tag, err := name.NewTag(reference)
+		if err != nil {
+			return nil, err
+		}
+		image, err := mutate.AppendLayers(empty.Image, layer)
+		if err != nil {
+			return nil, err
+		}
+		config, err := image.ConfigFile()
+		if err != nil {
+			return nil, err
+		}
+		config.OS, config.Architecture = "linux", runtime.GOARCH
+		config.Config.Entrypoint = []string{"/probe"}
+		for _, k := range slices.Sorted(maps.Keys(env)) {
+			config.Config.Env = append(config.Config.Env, k+"="+env[k])
+		}
+		if images[tag], err = mutate.ConfigFile(image, config); err != nil {
+			return nil, err
+		}
+	}
+	return images, nil
+}
+
+// archive is a layer with the one file that the images have, and a folder to mount on.
+func archive(program []byte) (io.ReadCloser, error) {
+	var b bytes.Buffer
+	w := tar.NewWriter(&b)
+	for _, h := range []*tar.Header{{Name: "probe", Mode: 0o755, Size: int64(len(program))}, {Name: "data/", Mode: 0o777, Typeflag: tar.TypeDir}} {
+		if err := w.WriteHeader(h); err != nil {
+			return nil, err
+		}
+		if h.Size > 0 {
+			if _, err := w.Write(program); err != nil {
+				return nil, err
+			}
+		}
+	}
+	return io.NopCloser(&b), w.Close()
+}

@@ -1,0 +1,96 @@
+// Probe is the program inside the images of the tests: it serves what it knows of itself and behaves as its environment says.
+package main
+
+import (
+	"encoding/json"
+	"fmt"
+	"net"
+	"net/http"
+	"os"
+	"os/signal"
+	"strconv"
+	"strings"
+	"sync/atomic"
+	"syscall"
+	"time"
+)
+
+// About is what the page says.
+type About struct {
+	UID      int      `json:"uid"`
+	GID      int      `json:"gid"`
+	Groups   []int    `json:"groups"`
+	Hostname string   `json:"hostname"`
+	Env      []string `json:"env"`
+	Wrote    string   `json:"wrote,omitempty"` // why PROBE_WRITE could not be written; "yes" when it could
+}
+
+func main() {
+	end := make(chan os.Signal, 1)
+	signal.Notify(end, syscall.SIGTERM)
+	go func() {
+		<-end
+		os.Exit(143)
+	}()
+	var ready atomic.Bool
+	fmt.Println("the probe starts")
+	if port := os.Getenv("PROBE_PAGE"); port != "" {
+		go http.ListenAndServe(":"+port, page(&ready))
+	}
+	if port := os.Getenv("PROBE_TCP"); port != "" {
+		go accept(port)
+	}
+	if code := os.Getenv("PROBE_EXITS"); code != "" {
+		time.Sleep(duration("PROBE_EXITS_AFTER"))
+		fmt.Println("the lens is cracked")
+		n, _ := strconv.Atoi(code)
+		os.Exit(n)
+	}
+	if os.Getenv("PROBE_NEVER_READY") == "" {
+		time.Sleep(duration("PROBE_READY_AFTER"))
+		ready.Store(true)
+		fmt.Println("open for readings")
+	} else {
+		fmt.Println("waiting for a tide that does not come")
+	}
+	select {}
+}
+
+func page(ready *atomic.Bool) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		if !ready.Load() {
+			http.Error(w, "not ready yet", http.StatusServiceUnavailable)
+			return
+		}
+		about := About{UID: os.Getuid(), GID: os.Getgid(), Env: os.Environ()}
+		about.Groups, _ = os.Getgroups()
+		about.Hostname, _ = os.Hostname()
+		if path := os.Getenv("PROBE_WRITE"); path != "" {
+			about.Wrote = "yes"
+			if err := os.WriteFile(strings.TrimRight(path, "/")+"/probe", []byte("here"), 0o600); err != nil {
+				about.Wrote = err.Error()
+			}
+		}
+		json.NewEncoder(w).Encode(about)
+	})
+}
+
+func accept(port string) {
+	l, err := net.Listen("tcp", ":"+port)
+	if err != nil {
+		fmt.Println(err)
+		return
+	}
+	for {
+		c, err := l.Accept()
+		if err != nil {
+			return
+		}
+		c.Close()
+	}
+}
+
+func duration(name string) time.Duration {
+	d, _ := time.ParseDuration(os.Getenv(name))
+	return d
+}

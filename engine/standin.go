@@ -1,0 +1,40 @@
+package engine
+
+import (
+	"context"
+	"encoding/json"
+	"net"
+	"net/http"
+	"strings"
+
+	"proudlantern.example/lantern/core/survey"
+)
+
+// StandInName is the name under which the built-in stand-in engine answers.
+const StandInName = "Lantern stand-in"
+
+// StandInMachine is where the stand-in tells what the machine is like that it stands in for: a survey document. It is no part of the
+// engine API.
+const StandInMachine = "/stand-in/machine"
+
+// Machine returns what the stand-in engine says of the machine that it stands in for, and nil from a real engine.
+func (e *Engine) Machine(ctx context.Context) (*survey.Survey, error) {
+	if e.name != StandInName {
+		return nil, nil
+	}
+	c := http.Client{Transport: &http.Transport{DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
+		return (&net.Dialer{}).DialContext(ctx, "unix", strings.TrimPrefix(e.Address, "unix://"))
+	}}}
+	defer c.CloseIdleConnections()
+	r, err := http.NewRequestWithContext(ctx, http.MethodGet, "http://stand-in"+StandInMachine, nil)
+	if err != nil {
+		return nil, err
+	}
+	answer, err := c.Do(r)
+	if err != nil {
+		return nil, explain("machine", err)
+	}
+	defer answer.Body.Close()
+	s := &survey.Survey{}
+	return s, json.NewDecoder(answer.Body).Decode(s)
+}

@@ -1,0 +1,467 @@
+package standin
+
+import (
+	"crypto/rand"
+	"encoding/binary"
+	"encoding/hex"
+	"encoding/json"
+	"fmt"
+	"net"
+	"net/http"
+	"net/netip"
+	"os"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/moby/moby/api/pkg/stdcopy"
+	"github.com/moby/moby/api/types/container"
+	"github.com/moby/moby/api/types/network"
+
+	"proudlantern.example/lantern/core/survey"
+)
+
+// box is a container that runs nothing but answers as if it did.
+type box struct {
+	id, name string // name under the server's lock
+	server   *Server
+	created  time.Time
+	image    Image
+	imageID  string
+	config   *container.Config
+	address  netip.Addr
+	network  string
+	networks map[string]*network.EndpointSettings
+
+	mu        sync.Mutex
+	host      *container.HostConfig
+	state     container.State
+	restarts  int
+	run       *run // nil when it does not run
+	log       []line
+	changed   chan struct{} // closed and renewed when log or state change
+	byHand    bool          // stopped by hand: unless-stopped does not apply any more
+	generated int           // runs so far, so that an old run's timers do nothing
+}
+
+type line struct {
+	at   time.Time
+	text string
+}
+
+// run is what goes on while a container runs.
+type run struct {
+	listeners []interface{ Close() error }
+	timers    []*time.Timer
+	ready     bool
+}
+
+func newID() string {
+	b := make([]byte, 32)
+	rand.Read(b)
+	return hex.EncodeToString(b)
+}
+
+func (s *Server) create(r *http.Request) (int, any, error) {
+	var ask container.CreateRequest
+	if err := json.NewDecoder(r.Body).Decode(&ask); err != nil {
+		return 400, nil, err
+	}
+	if ask.HostConfig == nil {
+		ask.HostConfig = &container.HostConfig{}
+	}
+	name := r.URL.Query().Get("name")
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	reference, image, ok := s.image(ask.Image)
+	if !ok {
+		return 404, nil, fmt.Errorf("No such image: %s", ask.Image)
+	}
+	if taken := s.named(name); taken != nil {
+		return 409, nil, conflict(name, taken.id)
+	}
+	for _, m := range ask.HostConfig.Mounts {
+		if m.Type == "bind" && !s.exists(m.Source) {
+			return 400, nil, fmt.Errorf("invalid mount config for type %q: bind source path does not exist: %s", m.Type, m.Source)
+		}
+	}
+	s.made++
+	b := &box{
+		id: newID(), name: name, server: s, created: time.Now(), image: image, imageID: image.id(reference), config: ask.Config, host: ask.HostConfig,
+		network: string(ask.HostConfig.NetworkMode), networks: map[string]*network.EndpointSettings{}, changed: make(chan struct{}),
+		address: netip.AddrFrom4([4]byte{127, s.base, byte(s.made >> 8), byte(s.made)}),
+	}
+	b.state.Status = "created"
+	if ask.NetworkingConfig != nil {
+		for n, e := range ask.NetworkingConfig.EndpointsConfig {
+			b.networks[n] = e
+		}
+	}
+	// As real engines show it: the image's variables first, unless the container sets them.
+	env := b.config.Env
+	for k, v := range image.Env {
+		if !slices.ContainsFunc(env, func(e string) bool { return strings.HasPrefix(e, k+"=") }) {
+			b.config.Env = append(b.config.Env, k+"="+v)
+		}
+	}
+	s.containers[b.id] = b
+	return 201, container.CreateResponse{ID: b.id, Warnings: []string{}}, nil
+}
+
+// exists tells whether the machine that is stood in for has a path.
+func (s *Server) exists(path string) bool {
+	if s.options.Machine == nil {
+		_, err := os.Stat(path)
+		return err == nil
+	}
+	p, ok := s.options.Machine.Path(path)
+	return ok && p.Kind != survey.Missing
+}
+
+func (s *Server) start(b *box, r *http.Request) (int, any, error) {
+	s.mu.Lock()
+	missing := b.network != "" && b.network != "default" && s.networks[b.network] == nil
+	s.mu.Unlock()
+	if missing {
+		return 404, nil, fmt.Errorf("network %s not found", b.network)
+	}
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if b.run != nil {
+		return 304, nil, nil
+	}
+	b.byHand, b.restarts = false, 0
+	if err := b.begin(); err != nil {
+		b.state.Error, b.state.ExitCode = err.Error(), 128
+		return 500, nil, err
+	}
+	return 204, nil, nil
+}
+
+// begin lets a container run; the caller holds the lock.
+func (b *box) begin() error {
+	r := &run{}
+	if err := b.publish(r); err != nil {
+		for _, l := range r.listeners {
+			l.Close()
+		}
+		return err
+	}
+	b.generated++
+	generation := b.generated
+	b.run = r
+	b.state = container.State{Status: "running", Running: true, Pid: os.Getpid(), StartedAt: time.Now().UTC().Format(time.RFC3339Nano), FinishedAt: b.state.FinishedAt}
+	last := len(b.image.Log) - 1
+	for i, text := range b.image.Log {
+		if i < last || b.image.NeverReady && b.image.Exits == nil {
+			b.say(text)
+		}
+	}
+	after := func(d time.Duration, f func()) {
+		r.timers = append(r.timers, time.AfterFunc(d, func() {
+			b.mu.Lock()
+			defer b.mu.Unlock()
+			if b.generated == generation && b.run != nil {
+				f()
+			}
+		}))
+	}
+	if !b.image.NeverReady {
+		after(b.image.ReadyAfter.Duration, func() {
+			r.ready = true
+			if last >= 0 {
+				b.say(b.image.Log[last])
+			}
+		})
+	}
+	if b.image.Exits != nil {
+		after(b.image.ExitsAfter.Duration, func() {
+			if last >= 0 {
+				b.say(b.image.Log[last])
+			}
+			b.end(*b.image.Exits)
+			b.maybeRestart()
+		})
+	}
+	b.tell()
+	return nil
+}
+
+// publish listens on the container's own address and on the published ports, these always on loopback.
+func (b *box) publish(r *run) error {
+	for _, p := range b.image.Ports {
+		number, proto, _ := strings.Cut(p, "/")
+		port, _ := strconv.Atoi(number)
+		// Without root, ports below 1024 cannot be had here; then the published port is the only way in.
+		if proto != "udp" {
+			if l, err := net.Listen("tcp", net.JoinHostPort(b.address.String(), number)); err == nil {
+				b.serve(r, l, port)
+			}
+		}
+	}
+	for port, bindings := range b.host.PortBindings {
+		for _, binding := range bindings {
+			address := "0.0.0.0"
+			if binding.HostIP.IsValid() {
+				address = binding.HostIP.String()
+			}
+			at, want := net.JoinHostPort("127.0.0.1", binding.HostPort), net.JoinHostPort(address, binding.HostPort)
+			if binding.HostIP.Is6() {
+				at = net.JoinHostPort("::1", binding.HostPort)
+			}
+			if port.Proto() == "udp" {
+				c, err := net.ListenPacket("udp", at)
+				if err != nil {
+					return b.portError("udp4", want)
+				}
+				r.listeners = append(r.listeners, c)
+				continue
+			}
+			l, err := net.Listen("tcp", at)
+			if err != nil {
+				return b.portError("tcp4", want)
+			}
+			b.serve(r, l, int(port.Num()))
+		}
+	}
+	return nil
+}
+
+func (b *box) portError(network, address string) error {
+	return fmt.Errorf("driver failed programming external connectivity on endpoint %s (%s): Error starting userland proxy: listen %s %s: bind: address already in use", b.name, b.id, network, address)
+}
+
+// serve answers on a container port: with its page when it has one, else by accepting connections.
+func (b *box) serve(r *run, l net.Listener, port int) {
+	r.listeners = append(r.listeners, l)
+	text, page := b.image.Page[strconv.Itoa(port)]
+	if !page {
+		go func() {
+			for {
+				c, err := l.Accept()
+				if err != nil {
+					return
+				}
+				c.Close()
+			}
+		}()
+		return
+	}
+	server := &http.Server{Handler: http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		b.mu.Lock()
+		ready := r.ready
+		b.mu.Unlock()
+		switch {
+		case !ready:
+			http.Error(w, "not ready yet", http.StatusServiceUnavailable)
+		case b.image.Echo:
+			json.NewEncoder(w).Encode(map[string]any{"user": b.config.User, "env": b.config.Env})
+		default:
+			fmt.Fprintln(w, text)
+		}
+	})}
+	r.listeners = append(r.listeners, server)
+	go server.Serve(l)
+}
+
+// end lets a container end; the caller holds the lock.
+func (b *box) end(code int) {
+	if b.run == nil {
+		return
+	}
+	for _, t := range b.run.timers {
+		t.Stop()
+	}
+	for _, l := range b.run.listeners {
+		l.Close()
+	}
+	b.run = nil
+	b.state.Status, b.state.Running, b.state.Pid, b.state.ExitCode = "exited", false, 0, code
+	b.state.FinishedAt = time.Now().UTC().Format(time.RFC3339Nano)
+	b.tell()
+}
+
+// maybeRestart obeys the restart policy after an end by itself; the caller holds the lock. Each try waits twice as long, as engines do.
+func (b *box) maybeRestart() {
+	p := b.host.RestartPolicy
+	again := p.Name == "always" || p.Name == "unless-stopped" && !b.byHand ||
+		p.Name == "on-failure" && b.state.ExitCode != 0 && (p.MaximumRetryCount == 0 || b.restarts < p.MaximumRetryCount)
+	if !again {
+		return
+	}
+	b.state.Status, b.state.Restarting, b.state.Running = "restarting", true, true
+	generation := b.generated
+	time.AfterFunc(100*time.Millisecond<<min(b.restarts, 9), func() {
+		b.mu.Lock()
+		defer b.mu.Unlock()
+		if b.generated != generation || !b.state.Restarting {
+			return
+		}
+		b.restarts++
+		if err := b.begin(); err != nil {
+			b.state.Error = err.Error()
+		}
+	})
+}
+
+func (b *box) stop() (int, any, error) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.byHand = true
+	if b.state.Restarting {
+		b.state.Restarting, b.state.Running, b.state.Status = false, false, "exited"
+		return 204, nil, nil
+	}
+	if b.run == nil {
+		return 304, nil, nil
+	}
+	b.end(143)
+	return 204, nil, nil
+}
+
+func (b *box) kill(code int) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.byHand, b.state.Restarting = true, false
+	b.end(code)
+}
+
+func (b *box) running() bool {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.state.Running
+}
+
+func update(b *box, r *http.Request) (int, any, error) {
+	var ask struct{ RestartPolicy container.RestartPolicy }
+	if err := json.NewDecoder(r.Body).Decode(&ask); err != nil {
+		return 400, nil, err
+	}
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if ask.RestartPolicy.Name != "" {
+		b.host.RestartPolicy = ask.RestartPolicy
+	}
+	return 200, container.UpdateResponse{}, nil
+}
+
+// say adds a line to the log; the caller holds the lock.
+func (b *box) say(text string) {
+	b.log = append(b.log, line{time.Now(), text})
+	b.tell()
+}
+
+// tell wakes whoever follows the log.
+func (b *box) tell() {
+	close(b.changed)
+	b.changed = make(chan struct{})
+}
+
+// logs streams the log in the frames of the engine API.
+func (s *Server) logs(w http.ResponseWriter, r *http.Request) {
+	b := s.find(r.PathValue("id"))
+	if b == nil {
+		w.WriteHeader(404)
+		json.NewEncoder(w).Encode(map[string]string{"message": "No such container: " + r.PathValue("id")})
+		return
+	}
+	q := r.URL.Query()
+	since, _ := strconv.ParseFloat(q.Get("since"), 64)
+	follow, _ := strconv.ParseBool(q.Get("follow"))
+	w.Header().Set("Content-Type", "application/vnd.docker.multiplexed-stream")
+	w.WriteHeader(200)
+	b.mu.Lock()
+	at := 0
+	if n, err := strconv.Atoi(q.Get("tail")); err == nil {
+		at = max(0, len(b.log)-n)
+	}
+	b.mu.Unlock()
+	for {
+		b.mu.Lock()
+		lines, running, changed := b.log[at:], b.run != nil, b.changed
+		b.mu.Unlock()
+		for _, l := range lines {
+			at++
+			if float64(l.at.UnixNano())/1e9 >= since {
+				frame(w, l.text)
+			}
+		}
+		if f, ok := w.(http.Flusher); ok {
+			f.Flush()
+		}
+		if !follow || !running {
+			return
+		}
+		select {
+		case <-changed:
+		case <-r.Context().Done():
+			return
+		}
+	}
+}
+
+// frame writes a line of standard output: a header of stream, three zeros and the length, then the line.
+func frame(w http.ResponseWriter, text string) {
+	header := [8]byte{byte(stdcopy.Stdout)}
+	binary.BigEndian.PutUint32(header[4:], uint32(len(text)+1))
+	w.Write(header[:])
+	fmt.Fprintln(w, text)
+}
+
+func (b *box) inspect() container.InspectResponse {
+	b.server.mu.Lock()
+	name := b.name
+	b.server.mu.Unlock()
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	state, host := b.state, *b.host
+	answer := container.InspectResponse{
+		ID: b.id, Name: "/" + name, Created: b.created.UTC().Format(time.RFC3339Nano), State: &state, Image: b.imageID, RestartCount: b.restarts,
+		HostConfig: &host, Config: b.config, NetworkSettings: &container.NetworkSettings{Networks: map[string]*network.EndpointSettings{}},
+	}
+	if answer.State.StartedAt == "" {
+		answer.State.StartedAt = "0001-01-01T00:00:00Z"
+	}
+	for n, e := range b.networks {
+		settings := &network.EndpointSettings{}
+		if e != nil {
+			settings.Aliases = e.Aliases
+		}
+		if b.run != nil {
+			settings.IPAddress = b.address
+		}
+		answer.NetworkSettings.Networks[n] = settings
+	}
+	return answer
+}
+
+// summary is the container in a list; the caller holds the server's lock.
+func (b *box) summary() (container.Summary, bool) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	sum := container.Summary{
+		ID: b.id, Names: []string{"/" + b.name}, Image: b.config.Image, ImageID: b.imageID, Labels: b.config.Labels, State: b.state.Status, Created: b.created.Unix(),
+		NetworkSettings: &container.NetworkSettingsSummary{Networks: map[string]*network.EndpointSettings{}},
+	}
+	for n := range b.networks {
+		sum.NetworkSettings.Networks[n] = &network.EndpointSettings{}
+	}
+	if b.run != nil {
+		for port, bindings := range b.host.PortBindings {
+			for _, binding := range bindings {
+				public, _ := strconv.ParseUint(binding.HostPort, 10, 16)
+				address := binding.HostIP
+				if !address.IsValid() {
+					address = netip.IPv4Unspecified()
+				}
+				sum.Ports = append(sum.Ports, container.PortSummary{IP: address, PrivatePort: port.Num(), PublicPort: uint16(public), Type: string(port.Proto())})
+			}
+		}
+	}
+	for _, m := range b.host.Mounts {
+		sum.Mounts = append(sum.Mounts, container.MountPoint{Type: m.Type, Source: m.Source, Destination: m.Target, RW: !m.ReadOnly})
+	}
+	return sum, b.state.Running
+}

@@ -1,0 +1,420 @@
+package standin
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net"
+	"net/http"
+	"os"
+	"path"
+	"regexp"
+	"runtime"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	dockerspec "github.com/moby/docker-image-spec/specs-go/v1"
+	"github.com/moby/moby/api/types/container"
+	"github.com/moby/moby/api/types/image"
+	"github.com/moby/moby/api/types/jsonstream"
+	"github.com/moby/moby/api/types/network"
+	"github.com/moby/moby/api/types/registry"
+	"github.com/moby/moby/api/types/system"
+	"github.com/opencontainers/go-digest"
+
+	"proudlantern.example/lantern/core/survey"
+	"proudlantern.example/lantern/engine"
+)
+
+// Options says what a stand-in is like.
+type Options struct {
+	Catalogue Catalogue
+	// Machine is what the machine is like that the engine runs on. Mounts of paths that it does not have are refused. Without one, the paths of
+	// the real machine count and no machine facts are given.
+	Machine *survey.Survey
+	// Platform defaults to the real one.
+	Platform string
+	// PullSpeed is in bytes a second; 0 pulls at once.
+	PullSpeed int64
+}
+
+// Server is a running stand-in.
+type Server struct {
+	options Options
+	http    *http.Server
+	base    byte // second byte of its containers' addresses, 127.base.x.y
+
+	mu         sync.Mutex
+	containers map[string]*box // by id
+	networks   map[string]*network.Network
+	present    map[string]bool // images on the host
+	made       int
+}
+
+// Start serves the API on a unix socket until Close. A socket that is left over is replaced.
+func Start(socket string, o Options) (*Server, error) {
+	if o.Platform == "" {
+		o.Platform = "linux/" + runtime.GOARCH
+	}
+	s := &Server{
+		options: o, base: byte(64 + os.Getpid()%128), containers: map[string]*box{}, networks: map[string]*network.Network{}, present: map[string]bool{},
+	}
+	for reference, i := range o.Catalogue.Image {
+		s.present[reference] = i.Present
+	}
+	s.networks["bridge"] = &network.Network{Name: "bridge", ID: newID(), Driver: "bridge"}
+	if conn, err := net.DialTimeout("unix", socket, time.Second); err == nil {
+		conn.Close()
+		return nil, fmt.Errorf("something listens on %s already", socket)
+	}
+	os.Remove(socket)
+	listener, err := net.Listen("unix", socket)
+	if err != nil {
+		return nil, err
+	}
+	s.http = &http.Server{Handler: s.routes()}
+	go s.http.Serve(listener)
+	return s, nil
+}
+
+// Close ends all containers and the API.
+func (s *Server) Close() error {
+	s.mu.Lock()
+	boxes := make([]*box, 0, len(s.containers))
+	for _, b := range s.containers {
+		boxes = append(boxes, b)
+	}
+	s.mu.Unlock()
+	for _, b := range boxes {
+		b.kill(0)
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), time.Second)
+	defer cancel()
+	if err := s.http.Shutdown(ctx); err != nil {
+		return s.http.Close()
+	}
+	return nil
+}
+
+var versionPrefix = regexp.MustCompile(`^/v1\.[0-9]+/`)
+
+// apiVersion is that of the engine whose manners the stand-in has.
+const apiVersion = "1.41"
+
+func (s *Server) routes() http.Handler {
+	mux := http.NewServeMux()
+	handle := func(pattern string, f func(r *http.Request) (int, any, error)) {
+		mux.HandleFunc(pattern, func(w http.ResponseWriter, r *http.Request) {
+			status, body, err := f(r)
+			if err != nil {
+				body = map[string]string{"message": err.Error()}
+			}
+			w.Header().Set("Content-Type", "application/json")
+			w.WriteHeader(status)
+			if body != nil {
+				json.NewEncoder(w).Encode(body)
+			}
+		})
+	}
+	mux.HandleFunc("/_ping", func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("Api-Version", apiVersion)
+		w.Header().Set("Ostype", "linux")
+		fmt.Fprint(w, "OK")
+	})
+	handle("GET /version", s.version)
+	handle("GET /info", s.info)
+	handle("GET /containers/json", s.list)
+	handle("POST /containers/create", s.create)
+	handle("GET /containers/{id}/json", s.withBox(func(b *box, r *http.Request) (int, any, error) { return 200, b.inspect(), nil }))
+	handle("POST /containers/{id}/start", s.withBox(s.start))
+	handle("POST /containers/{id}/stop", s.withBox(func(b *box, r *http.Request) (int, any, error) { return b.stop() }))
+	handle("POST /containers/{id}/rename", s.withBox(s.rename))
+	handle("POST /containers/{id}/update", s.withBox(update))
+	handle("DELETE /containers/{id}", s.withBox(s.remove))
+	mux.HandleFunc("GET /containers/{id}/logs", s.logs)
+	handle("GET /networks", s.listNetworks)
+	handle("POST /networks/create", s.createNetwork)
+	handle("DELETE /networks/{name}", s.removeNetwork)
+	mux.HandleFunc("POST /images/create", s.pull)
+	handle("GET /images/{name...}", s.inspectImage)
+	handle("GET /distribution/{name...}", s.distribution)
+	handle("GET "+engine.StandInMachine, func(*http.Request) (int, any, error) {
+		if s.options.Machine == nil {
+			return 200, nil, nil
+		}
+		return 200, s.options.Machine, nil
+	})
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if p := versionPrefix.FindString(r.URL.Path); p != "" {
+			r.URL.Path, r.URL.RawPath = r.URL.Path[len(p)-1:], ""
+		}
+		mux.ServeHTTP(w, r)
+	})
+}
+
+func (s *Server) version(*http.Request) (int, any, error) {
+	system, arch, _ := strings.Cut(s.options.Platform, "/")
+	return 200, map[string]any{
+		"Version": "1", "ApiVersion": apiVersion, "MinAPIVersion": "1.41", "Os": system, "Arch": arch,
+		"Components": []map[string]string{{"Name": engine.StandInName, "Version": "1"}},
+	}, nil
+}
+
+func (s *Server) info(*http.Request) (int, any, error) {
+	system1, arch, _ := strings.Cut(s.options.Platform, "/")
+	i := system.Info{Name: "stand-in", OSType: system1, Architecture: arch, NCPU: runtime.NumCPU(), DockerRootDir: "/var/lib/stand-in", MemTotal: 8 << 30}
+	if m := s.options.Machine; m != nil {
+		i.NCPU, i.MemTotal = max(m.CPUs, 1), m.Memory
+	}
+	return 200, i, nil
+}
+
+// inspectImage answers /images/NAME/json; names hold slashes.
+func (s *Server) inspectImage(r *http.Request) (int, any, error) {
+	name, ok := strings.CutSuffix(r.PathValue("name"), "/json")
+	if !ok {
+		return 404, nil, errors.New("page not found")
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	reference, i, ok := s.image(name)
+	if !ok {
+		return 404, nil, fmt.Errorf("No such image: %s", name)
+	}
+	platform := i.Platform
+	if platform == "" {
+		platform = s.options.Platform
+	}
+	system, arch, _ := strings.Cut(platform, "/")
+	answer := image.InspectResponse{ID: i.id(reference), RepoTags: []string{reference}, Os: system, Architecture: arch}
+	answer.Config = &dockerspec.DockerOCIImageConfig{}
+	answer.Config.User = i.User
+	for _, p := range i.Ports {
+		if answer.Config.ExposedPorts == nil {
+			answer.Config.ExposedPorts = map[string]struct{}{}
+		}
+		answer.Config.ExposedPorts[p] = struct{}{}
+	}
+	for _, v := range i.Volumes {
+		if answer.Config.Volumes == nil {
+			answer.Config.Volumes = map[string]struct{}{}
+		}
+		answer.Config.Volumes[v] = struct{}{}
+	}
+	for k, v := range i.Env {
+		answer.Config.Env = append(answer.Config.Env, k+"="+v)
+	}
+	slices.Sort(answer.Config.Env)
+	for _, size := range i.Layers {
+		answer.Size += size
+	}
+	return 200, answer, nil
+}
+
+// image finds an image that is on the host, by reference or id.
+func (s *Server) image(name string) (string, Image, bool) {
+	for reference, i := range s.options.Catalogue.Image {
+		if s.present[reference] && (reference == name || i.id(reference) == name) {
+			return reference, i, true
+		}
+	}
+	return "", Image{}, false
+}
+
+func (s *Server) distribution(r *http.Request) (int, any, error) {
+	name := strings.TrimSuffix(r.PathValue("name"), "/json")
+	i, ok := s.options.Catalogue.Image[name]
+	if !ok {
+		return 404, nil, fmt.Errorf("manifest unknown: manifest unknown")
+	}
+	var answer registry.DistributionInspect
+	answer.Descriptor.MediaType = "application/vnd.oci.image.manifest.v1+json"
+	answer.Descriptor.Digest = digest.Digest(i.id(name))
+	return 200, answer, nil
+}
+
+// pull streams progress, layer by layer, at the set speed.
+func (s *Server) pull(w http.ResponseWriter, r *http.Request) {
+	reference := r.URL.Query().Get("fromImage")
+	if tag := r.URL.Query().Get("tag"); tag != "" {
+		separator := ":"
+		if strings.Contains(tag, ":") {
+			separator = "@"
+		}
+		reference += separator + tag
+	}
+	i, ok := s.options.Catalogue.Image[reference]
+	if !ok {
+		w.Header().Set("Content-Type", "application/json")
+		w.WriteHeader(500)
+		json.NewEncoder(w).Encode(map[string]string{"message": fmt.Sprintf("manifest for %s not found: manifest unknown: manifest unknown", reference)})
+		return
+	}
+	w.Header().Set("Content-Type", "application/json")
+	say := func(m jsonstream.Message) {
+		json.NewEncoder(w).Encode(m)
+		if f, ok := w.(http.Flusher); ok {
+			f.Flush()
+		}
+	}
+	say(jsonstream.Message{Status: "Pulling from " + path.Dir(reference)})
+	for n, size := range i.Layers {
+		layer := fmt.Sprintf("%s-%d", i.id(reference)[7:15], n)
+		const parts = 10
+		for p := int64(1); p <= parts && s.options.PullSpeed > 0; p++ {
+			select {
+			case <-r.Context().Done():
+				return
+			case <-time.After(time.Duration(size / parts * int64(time.Second) / s.options.PullSpeed)):
+			}
+			say(jsonstream.Message{ID: layer, Status: "Downloading", Progress: &jsonstream.Progress{Current: size * p / parts, Total: size}})
+		}
+		say(jsonstream.Message{ID: layer, Status: "Pull complete"})
+	}
+	s.mu.Lock()
+	s.present[reference] = true
+	s.mu.Unlock()
+	say(jsonstream.Message{Status: "Status: Downloaded newer image for " + reference})
+}
+
+func (s *Server) listNetworks(*http.Request) (int, any, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	list := []network.Summary{}
+	for _, n := range s.networks {
+		list = append(list, network.Summary{Network: *n})
+	}
+	return 200, list, nil
+}
+
+func (s *Server) createNetwork(r *http.Request) (int, any, error) {
+	var ask network.CreateRequest
+	if err := json.NewDecoder(r.Body).Decode(&ask); err != nil {
+		return 400, nil, err
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.networks[ask.Name] != nil {
+		return 409, nil, fmt.Errorf("network with name %s already exists", ask.Name)
+	}
+	n := &network.Network{Name: ask.Name, ID: newID(), Driver: "bridge", Labels: ask.Labels, Created: time.Now()}
+	s.networks[ask.Name] = n
+	return 201, network.CreateResponse{ID: n.ID}, nil
+}
+
+func (s *Server) removeNetwork(r *http.Request) (int, any, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	name := r.PathValue("name")
+	if s.networks[name] == nil {
+		return 404, nil, fmt.Errorf("network %s not found", name)
+	}
+	for _, b := range s.containers {
+		b.mu.Lock()
+		used := b.state.Running && b.network == name
+		b.mu.Unlock()
+		if used { // a member that does not run does not count
+			return 403, nil, fmt.Errorf("error while removing network: network %s id %s has active endpoints", name, s.networks[name].ID)
+		}
+	}
+	delete(s.networks, name)
+	return 204, nil, nil
+}
+
+// withBox finds the container of a request by id, start of an id, or name.
+func (s *Server) withBox(f func(*box, *http.Request) (int, any, error)) func(*http.Request) (int, any, error) {
+	return func(r *http.Request) (int, any, error) {
+		b := s.find(r.PathValue("id"))
+		if b == nil {
+			return 404, nil, fmt.Errorf("No such container: %s", r.PathValue("id"))
+		}
+		return f(b, r)
+	}
+}
+
+func (s *Server) find(name string) *box {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if b := s.containers[name]; b != nil {
+		return b
+	}
+	for id, b := range s.containers {
+		if b.name == strings.TrimPrefix(name, "/") || len(name) >= 12 && strings.HasPrefix(id, name) {
+			return b
+		}
+	}
+	return nil
+}
+
+func (s *Server) list(r *http.Request) (int, any, error) {
+	var filters map[string]map[string]bool
+	if f := r.URL.Query().Get("filters"); f != "" {
+		if err := json.Unmarshal([]byte(f), &filters); err != nil {
+			return 400, nil, err
+		}
+	}
+	all := r.URL.Query().Get("all") == "1"
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	list := []container.Summary{}
+	for _, b := range s.containers {
+		summary, running := b.summary()
+		if (all || running) && matches(filters["label"], summary.Labels) {
+			list = append(list, summary)
+		}
+	}
+	return 200, list, nil
+}
+
+// matches tells whether labels fit a filter: each of NAME or NAME=VALUE.
+func matches(filter map[string]bool, labels map[string]string) bool {
+	for f := range filter {
+		name, value, valued := strings.Cut(f, "=")
+		have, ok := labels[name]
+		if !ok || valued && have != value {
+			return false
+		}
+	}
+	return true
+}
+
+func (s *Server) rename(b *box, r *http.Request) (int, any, error) {
+	name := r.URL.Query().Get("name")
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if taken := s.named(name); taken != nil {
+		return 409, nil, conflict(name, taken.id)
+	}
+	b.name = name
+	return 204, nil, nil
+}
+
+func (s *Server) named(name string) *box {
+	for _, b := range s.containers {
+		if b.name == name {
+			return b
+		}
+	}
+	return nil
+}
+
+func conflict(name, id string) error {
+	return fmt.Errorf("Conflict. The container name %q is already in use by container %q. You have to remove (or rename) that container to be able to reuse that name.", "/"+name, id)
+}
+
+func (s *Server) remove(b *box, r *http.Request) (int, any, error) {
+	if b.running() {
+		if force, _ := strconv.ParseBool(r.URL.Query().Get("force")); !force {
+			return 409, nil, fmt.Errorf("You cannot remove a running container %s. Stop the container before attempting removal or force remove", b.id)
+		}
+		b.kill(137)
+	}
+	s.mu.Lock()
+	delete(s.containers, b.id)
+	s.mu.Unlock()
+	return 204, nil, nil
+}

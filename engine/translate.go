@@ -1,0 +1,124 @@
+package engine
+
+import (
+	"net/netip"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/moby/moby/api/types/container"
+	"github.com/moby/moby/api/types/mount"
+	"github.com/moby/moby/api/types/network"
+
+	"proudlantern.example/lantern/core/declare"
+	"proudlantern.example/lantern/core/plan"
+)
+
+// logDriver is the one driver that every engine has and that can be told how much to keep.
+const logDriver = "json-file"
+
+// translate puts a declared container into the engine's terms.
+func (e *Engine) translate(c plan.Container, labels map[string]string) (*container.Config, *container.HostConfig, *network.NetworkingConfig) {
+	stop := int(c.StopWithin.Round(time.Second).Seconds())
+	config := &container.Config{
+		Image: c.Image, User: c.User, Hostname: c.Hostname, Labels: labels, StopTimeout: &stop, ExposedPorts: network.PortSet{},
+	}
+	for _, v := range c.Env {
+		config.Env = append(config.Env, v.Name+"="+v.Value)
+	}
+	host := &container.HostConfig{
+		NetworkMode:   container.NetworkMode(c.Network),
+		RestartPolicy: restartPolicy(c.Restart),
+		PortBindings:  network.PortMap{},
+		LogConfig:     container.LogConfig{Type: logDriver},
+	}
+	if c.LogLimit.Files > 0 {
+		host.LogConfig.Config = map[string]string{"max-file": strconv.Itoa(c.LogLimit.Files), "max-size": strconv.FormatInt(c.LogLimit.Size, 10)}
+	}
+	for _, p := range c.Ports {
+		port, ok := network.PortFrom(uint16(p.Container), network.IPProtocol(p.Protocol))
+		if !ok {
+			continue // the grammar of ports lets nothing else through
+		}
+		config.ExposedPorts[port] = struct{}{}
+		b := network.PortBinding{}
+		if p.Host > 0 {
+			b.HostPort = strconv.Itoa(p.Host)
+		}
+		if p.Address != "" {
+			b.HostIP, _ = netip.ParseAddr(p.Address)
+		}
+		host.PortBindings[port] = append(host.PortBindings[port], b)
+	}
+	// Mounts, not Binds: the engines that can refuse a folder that does not exist do so only for these.
+	for _, m := range c.Mounts {
+		host.Mounts = append(host.Mounts, mount.Mount{Type: mount.TypeBind, Source: m.Source, Target: m.Target, ReadOnly: m.ReadOnly})
+	}
+	networks := &network.NetworkingConfig{EndpointsConfig: map[string]*network.EndpointSettings{c.Network: {Aliases: c.Aliases}}}
+	return config, host, networks
+}
+
+func restartPolicy(r declare.Restart) container.RestartPolicy {
+	return container.RestartPolicy{Name: container.RestartPolicyMode(r.Policy), MaximumRetryCount: r.Retries}
+}
+
+// readBack is the way back: what a container is, in the terms of a declaration. What its image says is still in it.
+func (e *Engine) readBack(c container.InspectResponse) plan.Container {
+	var out plan.Container
+	if cfg := c.Config; cfg != nil {
+		out.Image, out.User, out.Hostname = cfg.Image, cfg.User, cfg.Hostname
+		for _, v := range cfg.Env {
+			name, value, _ := strings.Cut(v, "=")
+			out.Env = append(out.Env, plan.Variable{Name: name, Value: value})
+		}
+		if cfg.StopTimeout != nil {
+			out.StopWithin = time.Duration(*cfg.StopTimeout) * time.Second
+		}
+	}
+	h := c.HostConfig
+	if h == nil {
+		return out
+	}
+	out.Restart = declare.Restart{Policy: string(h.RestartPolicy.Name), Retries: h.RestartPolicy.MaximumRetryCount}
+	out.LogLimit.Files, _ = strconv.Atoi(h.LogConfig.Config["max-file"])
+	out.LogLimit.Size, _ = strconv.ParseInt(h.LogConfig.Config["max-size"], 10, 64)
+	if e.kind == kindP {
+		out.Unseen = []string{"log-limit"} // this engine does not tell
+	}
+	for port, bindings := range h.PortBindings {
+		for _, b := range bindings {
+			p := plan.Port{Container: int(port.Num()), Protocol: string(port.Proto())}
+			p.Host, _ = strconv.Atoi(b.HostPort)
+			if b.HostIP.IsValid() && !b.HostIP.IsUnspecified() {
+				p.Address = b.HostIP.String()
+			}
+			out.Ports = append(out.Ports, p)
+		}
+	}
+	for _, m := range h.Mounts {
+		out.Mounts = append(out.Mounts, plan.Mount{Source: m.Source, Target: m.Target, ReadOnly: m.ReadOnly})
+	}
+	for _, b := range h.Binds {
+		if parts := strings.Split(b, ":"); len(parts) >= 2 && strings.HasPrefix(parts[0], "/") {
+			readOnly := len(parts) > 2 && slices.Contains(strings.Split(parts[2], ","), "ro")
+			out.Mounts = append(out.Mounts, plan.Mount{Source: parts[0], Target: parts[1], ReadOnly: readOnly})
+		}
+	}
+	return out
+}
+
+// WithoutImage takes out of a container's environment what its image and the engine put there, unless it is declared.
+func WithoutImage(c plan.Container, imageEnv map[string]string, declared plan.Container) plan.Container {
+	c.Env = slices.DeleteFunc(slices.Clone(c.Env), func(v plan.Variable) bool {
+		if slices.ContainsFunc(declared.Env, func(d plan.Variable) bool { return d.Name == v.Name }) {
+			return false
+		}
+		value, ok := imageEnv[v.Name]
+		return ok && value == v.Value || slices.Contains(engineVariables, v.Name)
+	})
+	return c
+}
+
+// engineVariables are set by engines themselves in every container.
+var engineVariables = []string{"PATH", "HOSTNAME", "TERM", "container", "HOME"}

@@ -1,0 +1,121 @@
+// Package host makes surveys: what is true of a machine, read from its files, its kernel and its engine.
+package host
+
+import (
+	"context"
+	"errors"
+	"slices"
+	"time"
+
+	"proudlantern.example/lantern/core/lab"
+	"proudlantern.example/lantern/core/survey"
+	"proudlantern.example/lantern/engine"
+)
+
+// Survey looks at a host. What the lab wants to know of it is asked once accounts and zone are known, because paths may depend on
+// them. The survey is usable even with an error, which is then an *[engine.Unreachable]: it holds what is known without the engine.
+func Survey(ctx context.Context, h *lab.Host, ask func(*survey.Survey) survey.Ask) (*survey.Survey, error) {
+	s := &survey.Survey{Survey: survey.Version, Host: h.Name, Taken: time.Now().UTC().Truncate(time.Second), Unknown: map[string]string{}}
+	e, err := engine.Dial(ctx, h.Engine)
+	if err != nil {
+		s.Unknown["engine"] = err.Error()
+		var known *engine.Unreachable
+		if errors.As(err, &known) {
+			s.Unknown["engine"] = known.Because
+		}
+		readMachine(s)
+		readPaths(s, ask(s).Paths)
+		return s, err
+	}
+	defer e.Close()
+	if machine, err := e.Machine(ctx); err != nil {
+		return s, err
+	} else if machine != nil {
+		return surveyStandIn(ctx, e, s, machine, ask)
+	}
+	readMachine(s)
+	wanted := ask(s)
+	readPaths(s, wanted.Paths)
+	return s, surveyEngine(ctx, e, s, wanted)
+}
+
+// surveyStandIn takes the facts of the machine from the stand-in engine: it stands in for the whole host.
+func surveyStandIn(ctx context.Context, e *engine.Engine, s, machine *survey.Survey, ask func(*survey.Survey) survey.Ask) (*survey.Survey, error) {
+	s.Timezone, s.UnprivilegedPortStart = machine.Timezone, machine.UnprivilegedPortStart
+	s.Accounts, s.Groups, s.Listeners, s.FileSystems = machine.Accounts, machine.Groups, machine.Listeners, machine.FileSystems
+	wanted := ask(s)
+	known := map[string]survey.Path{}
+	var names []string
+	for _, p := range machine.Paths {
+		known[p.Path] = p
+		names = append(names, p.Path)
+	}
+	for _, p := range withParents(wanted.Paths) {
+		if found, ok := known[p]; ok {
+			s.Paths = append(s.Paths, found)
+		} else {
+			s.Paths = append(s.Paths, survey.Path{Path: p, Kind: survey.Missing, Near: nearAmong(p, names)})
+		}
+	}
+	return s, surveyEngine(ctx, e, s, wanted)
+}
+
+// surveyEngine reads what the engine holds.
+func surveyEngine(ctx context.Context, e *engine.Engine, s *survey.Survey, wanted survey.Ask) error {
+	if err := e.Facts(ctx, s); err != nil {
+		return err
+	}
+	var err error
+	if s.Containers, err = e.Survey(ctx); err != nil {
+		return err
+	}
+	if s.Networks, err = e.Networks(ctx); err != nil {
+		return err
+	}
+	nameContainers(s)
+	slices.Sort(wanted.Images)
+	for _, reference := range slices.Compact(wanted.Images) {
+		image, err := e.Image(ctx, reference)
+		if err == nil {
+			s.Images = append(s.Images, image)
+			continue
+		}
+		if !errors.Is(err, engine.ErrNotFound) {
+			s.Unknown["image "+reference] = err.Error()
+			continue
+		}
+		err = e.InRegistry(ctx, reference)
+		if errors.Is(err, engine.ErrUnsupported) {
+			err = askRegistry(ctx, reference)
+		}
+		switch {
+		case errors.Is(err, engine.ErrNotFound):
+			s.Images = append(s.Images, survey.Image{Reference: reference, Source: survey.Absent})
+		case err != nil:
+			s.Unknown["image "+reference] = "it is not on the host, and its registry did not say whether it has it: " + err.Error()
+		default:
+			s.Unknown["image "+reference] = "it is not on the host yet; its registry has it"
+		}
+	}
+	return nil
+}
+
+// nameContainers says of each listener whether it is the engine's forwarder for a container.
+func nameContainers(s *survey.Survey) {
+	type key struct {
+		protocol string
+		port     string
+	}
+	owner := map[key]string{}
+	for _, c := range s.Containers {
+		for _, p := range c.Ports {
+			address, _, protocol := survey.PortOf(p)
+			owner[key{protocol, address[lastColon(address)+1:]}] = c.Name
+		}
+	}
+	for i, l := range s.Listeners {
+		if l.Container == "" {
+			s.Listeners[i].Container = owner[key{l.Protocol, itoa(l.Port)}]
+		}
+	}
+}

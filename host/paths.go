@@ -1,0 +1,174 @@
+package host
+
+import (
+	"cmp"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+	"syscall"
+
+	"github.com/agext/levenshtein"
+	"github.com/pkg/xattr"
+
+	"proudlantern.example/lantern/core/survey"
+)
+
+// readPaths looks at the paths and all their parents.
+func readPaths(s *survey.Survey, paths []string) {
+	for _, p := range withParents(paths) {
+		s.Paths = append(s.Paths, look(p))
+	}
+	readFileSystems(s, paths)
+}
+
+// withParents returns the paths and their parents up to /, sorted, each once.
+func withParents(paths []string) []string {
+	var all []string
+	for _, p := range paths {
+		for ; p != "/" && p != "."; p = path.Dir(p) {
+			all = append(all, p)
+		}
+		all = append(all, "/")
+	}
+	slices.Sort(all)
+	return slices.Compact(all)
+}
+
+func look(p string) survey.Path {
+	info, err := os.Stat(p)
+	switch {
+	case errors.Is(err, fs.ErrNotExist), errors.Is(err, syscall.ENOTDIR):
+		return survey.Path{Path: p, Kind: survey.Missing, Near: near(p)}
+	case err != nil:
+		return survey.Path{Path: p, Kind: survey.Hidden}
+	}
+	out := survey.Path{Path: p, Kind: kindOf(info.Mode()), Real: p}
+	if real, err := filepath.EvalSymlinks(p); err == nil {
+		out.Real = real
+	}
+	if st, ok := info.Sys().(*syscall.Stat_t); ok {
+		out.UID, out.GID, out.Mode = int(st.Uid), int(st.Gid), fmt.Sprintf("%04o", st.Mode&0o7777)
+	}
+	if acl, err := xattr.Get(p, "system.posix_acl_access"); err == nil {
+		out.ACL = parseACL(acl)
+	}
+	return out
+}
+
+func kindOf(m fs.FileMode) string {
+	switch {
+	case m.IsDir():
+		return survey.Folder
+	case m&fs.ModeSocket != 0:
+		return survey.Socket
+	case m&fs.ModeNamedPipe != 0:
+		return survey.Pipe
+	case m&fs.ModeDevice != 0:
+		return survey.Device
+	}
+	return survey.Regular
+}
+
+// parseACL reads the extended attribute system.posix_acl_access (linux/posix_acl_xattr.h: a version, then tag, permissions and id of each
+// entry, little-endian). The entries of owner and others are left out: the mode says the same. That of the owning group is not, because with a mask
+// the mode's middle digit is the mask.
+func parseACL(b []byte) []string {
+	const version, size = 2, 8
+	if len(b) < 4 || binary.LittleEndian.Uint32(b) != version {
+		return nil
+	}
+	var acl []string
+	for b = b[4:]; len(b) >= size; b = b[size:] {
+		perms := binary.LittleEndian.Uint16(b[2:])
+		text := []byte("rwx")
+		for i := range text {
+			if perms&(4>>i) == 0 {
+				text[i] = '-'
+			}
+		}
+		id := binary.LittleEndian.Uint32(b[4:])
+		switch binary.LittleEndian.Uint16(b) {
+		case 0x02:
+			acl = append(acl, fmt.Sprintf("user:%d:%s", id, text))
+		case 0x04:
+			acl = append(acl, fmt.Sprintf("group::%s", text))
+		case 0x08:
+			acl = append(acl, fmt.Sprintf("group:%d:%s", id, text))
+		case 0x10:
+			acl = append(acl, fmt.Sprintf("mask::%s", text))
+		}
+	}
+	return acl
+}
+
+// near returns what somebody who wrote a path that does not exist may have meant: the path in other letter case, then names beside
+// where it should be, most alike first.
+func near(p string) []string {
+	var found []string
+	if other, ok := otherCase(p); ok {
+		found = append(found, other)
+	}
+	if entries, err := os.ReadDir(path.Dir(p)); err == nil {
+		var names []string
+		for _, e := range entries {
+			names = append(names, path.Join(path.Dir(p), e.Name()))
+		}
+		found = append(found, nearAmong(p, names)...)
+	}
+	return unique(found)
+}
+
+// otherCase walks down a path, taking at each step the name as it is or in other letter case.
+func otherCase(p string) (string, bool) {
+	at := "/"
+	for _, part := range strings.Split(strings.Trim(p, "/"), "/") {
+		next := path.Join(at, part)
+		if _, err := os.Lstat(next); err != nil {
+			entries, err := os.ReadDir(at)
+			if err != nil {
+				return "", false
+			}
+			i := slices.IndexFunc(entries, func(e fs.DirEntry) bool { return strings.EqualFold(e.Name(), part) })
+			if i < 0 {
+				return "", false
+			}
+			next = path.Join(at, entries[i].Name())
+		}
+		at = next
+	}
+	return at, true
+}
+
+// nearAmong returns up to three of the names that are p in other letter case or lie beside it and are alike.
+func nearAmong(p string, names []string) []string {
+	distance := func(n string) int {
+		if strings.EqualFold(n, p) {
+			return -1
+		}
+		return levenshtein.Distance(path.Base(n), path.Base(p), nil)
+	}
+	var alike []string
+	for _, n := range names {
+		if d := distance(n); d < 0 || path.Dir(n) == path.Dir(p) && d <= max(2, len(path.Base(p))/3) {
+			alike = append(alike, n)
+		}
+	}
+	slices.SortStableFunc(alike, func(a, b string) int { return cmp.Or(cmp.Compare(distance(a), distance(b)), cmp.Compare(a, b)) })
+	return alike[:min(3, len(alike))]
+}
+
+func unique(list []string) []string {
+	var out []string
+	for _, s := range list {
+		if !slices.Contains(out, s) {
+			out = append(out, s)
+		}
+	}
+	return out
+}

@@ -1,5 +1,216 @@
 package cli
 
-import "github.com/urfave/cli/v3"
+import (
+	"bufio"
+	"context"
+	"fmt"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
 
-func (a *app) demoCommand() *cli.Command { return &cli.Command{Name: "demo"} }
+	"github.com/urfave/cli/v3"
+
+	"proudlantern.example/lantern/cli/render"
+	"proudlantern.example/lantern/demo"
+)
+
+func (a *app) demoCommand() *cli.Command {
+	var dir string
+	var stay bool
+	return &cli.Command{
+		Name: "demo", Usage: "the whole story on a made-up lab, against the built-in stand-in engine",
+		Description: "Writes the lab Skerry Light, finds its five mistakes, mends and deploys it. No network, no engine, no questions.",
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "dir", Usage: "put the lab into `DIR` (default: a new folder for temporary files)", Destination: &dir},
+			&cli.BoolFlag{Name: "stay", Usage: "keep the stand-in engines running for your own tries; on a folder of an earlier demo, only that", Destination: &stay},
+		},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			if dir == "" {
+				made, err := os.MkdirTemp("", "skerry-light-")
+				if err != nil {
+					return usage("no folder could be made: %s", plain(err))
+				}
+				dir = made
+			}
+			whole, err := filepath.Abs(dir)
+			if err != nil {
+				return err
+			}
+			s := &story{app: a, dir: whole, paint: a.paint(a.Out)}
+			_, err = os.Stat(filepath.Join(whole, "lab.toml"))
+			earlier := err == nil
+			if earlier && !stay {
+				return usage("%s holds a lab already; --stay runs the stand-in engines for it", whole)
+			}
+			if !earlier {
+				if err := demo.Write(whole); err != nil {
+					return usage("the lab could not be written: %s", err)
+				}
+			}
+			end, err := demo.Engines(whole)
+			if err != nil {
+				return usage("the stand-in engines could not start: %s", err)
+			}
+			defer end()
+			if !earlier {
+				if err := s.tell(ctx); err != nil {
+					return err
+				}
+			}
+			return s.farewell(ctx, stay)
+		},
+	}
+}
+
+// story tells the demo: each step is a command line as a person would type it.
+type story struct {
+	*app
+	dir   string
+	paint render.Paint
+	err   error
+}
+
+func (s *story) tell(ctx context.Context) error {
+	s.say1("Skerry Light: volunteers keep an old lighthouse, with two machines, four stacks and nine services.")
+	s.say1("Its lab is in %s. The engines of both machines are stand-ins: nothing really runs,", s.dir)
+	s.say1("but ports are listened on and pages answer.")
+
+	s.chapter("What is true of the machine in the lamp room")
+	s.run(ctx, exitDone, "survey", "lamp-room")
+
+	s.chapter("The lab has five mistakes; all are found before anything is changed")
+	s.run(ctx, exitFindings, "check")
+
+	s.chapter("Four of them can be mended by the program itself")
+	s.run(ctx, exitFindings, "check", "--fix")
+
+	s.chapter("The fifth needs a person: a password of one's own")
+	s.edit("lamp-journal/lamp-journal.env", "STORE_PASSWORD=changeme", "STORE_PASSWORD=ink-that-outlives-the-keeper")
+	s.run(ctx, exitDone, "check")
+
+	s.chapter("What a deploy would do")
+	s.run(ctx, exitDone, "deploy", "--dry-run")
+
+	s.chapter("The deploy: pulled, started in order, each service proven")
+	s.run(ctx, exitDone, "deploy", "--yes")
+
+	s.chapter("How it is, and whether the links answer")
+	s.run(ctx, exitDone, "status")
+	s.openLinks(ctx)
+
+	s.chapter("A new version that never becomes ready is put back; the page stays")
+	s.edit("tide-log/stack.toml", "tide-desk:2.3", "tide-desk:2.4")
+	s.run(ctx, exitPutBack, "deploy", "tide-log", "--yes")
+	s.edit("tide-log/stack.toml", "tide-desk:2.4", "tide-desk:2.3")
+	s.run(ctx, exitDone, "status", "tide-log")
+
+	s.chapter("A stack that is not needed any more")
+	s.run(ctx, exitDone, "retire", "notice-board", "--yes")
+	return s.err
+}
+
+func (s *story) say1(format string, args ...any) {
+	if s.err == nil {
+		fmt.Fprintf(s.Out, format+"\n", args...)
+	}
+}
+
+func (s *story) chapter(title string) {
+	s.say1("\n%s", s.paint.Look("~~ "+title))
+}
+
+// run carries out a command line. It ends the story when the command does not end as the story says.
+func (s *story) run(ctx context.Context, code int, args ...string) {
+	if s.err != nil {
+		return
+	}
+	s.say1("%s\n", s.paint.Head("$ lantern "+strings.Join(args, " ")))
+	options := []string{"--lab", s.dir}
+	if s.noColor {
+		options = append(options, "--no-color")
+	}
+	if got := Run(ctx, append(options, args...), s.Streams, s.version); got != code {
+		s.err = &exit{code: exitNeedsAHand, message: fmt.Sprintf("the story should go on with exit code %d here, and this was %d", code, got)}
+	}
+	if code != exitDone {
+		s.say1("%s", s.paint.Faint(fmt.Sprintf("(exit code %d)", code)))
+	}
+}
+
+// edit changes a file as a person would with an editor.
+func (s *story) edit(file, old, with string) {
+	if s.err != nil {
+		return
+	}
+	path := filepath.Join(s.dir, filepath.FromSlash(file))
+	text, err := os.ReadFile(path)
+	if err == nil && !strings.Contains(string(text), old) {
+		err = fmt.Errorf("%s is not in it", old)
+	}
+	if err == nil {
+		err = replaceFile(path, strings.Replace(string(text), old, with, 1))
+	}
+	if err != nil {
+		s.err = &exit{code: exitNeedsAHand, message: file + ": " + err.Error()}
+		return
+	}
+	shown := with
+	if name, value, ok := strings.Cut(with, "="); ok {
+		shown = name + "=" + strings.Repeat("·", len(value))
+	}
+	s.say1("%s %s now says %s\n", s.paint.Faint("(edited)"), file, shown)
+}
+
+// openLinks asks for each page as a browser would.
+func (s *story) openLinks(ctx context.Context) {
+	if s.err != nil {
+		return
+	}
+	o, err := (&app{Streams: s.Streams, globals: globals{lab: s.dir}}).open()
+	if err != nil {
+		s.err = err
+		return
+	}
+	s.say1("")
+	for _, st := range o.Stacks {
+		for _, v := range st.Services {
+			for _, link := range v.Links() {
+				s.say1("  %s  %s", s.paint.Link(link), firstLine(ctx, link))
+			}
+		}
+	}
+}
+
+func firstLine(ctx context.Context, link string) string {
+	ctx, cancel := context.WithTimeout(ctx, 3*time.Second)
+	defer cancel()
+	r, err := http.NewRequestWithContext(ctx, http.MethodGet, link, nil)
+	if err != nil {
+		return err.Error()
+	}
+	answer, err := http.DefaultClient.Do(r)
+	if err != nil {
+		return err.Error()
+	}
+	defer answer.Body.Close()
+	line, _ := bufio.NewReader(answer.Body).ReadString('\n')
+	return strings.TrimSpace(line)
+}
+
+// farewell says where the lab is and what to try next.
+func (s *story) farewell(ctx context.Context, stay bool) error {
+	s.say1("")
+	if stay {
+		s.say1("The stand-in engines of %s run until Ctrl-C. From another terminal:", s.dir)
+		s.say1("  cd %s\n  lantern status\n  lantern deploy", s.dir)
+		<-ctx.Done()
+		return nil
+	}
+	s.say1("The lab stays in %s. To try things yourself:", s.dir)
+	s.say1("  lantern demo --dir %s --stay   runs its stand-in engines again; then, from another terminal:", s.dir)
+	s.say1("  cd %s && lantern check          after breaking something in its files", s.dir)
+	s.say1("  cd %s && lantern deploy", s.dir)
+	return nil
+}

@@ -169,10 +169,6 @@ func portInUse(t *testing.T, w *world) {
 
 	c.Ports[0].Host = freePort(t)
 	require.NoError(t, w.Start(w.ctx, w.create(t, "b", c)))
-	failing := w.create(t, "c", c)
-	require.ErrorIs(t, w.Start(w.ctx, failing), engine.ErrPortInUse, "held by a container")
-	// One engine leaves the failed start's forwarding in the way until its container is removed.
-	require.NoError(t, w.Remove(w.ctx, failing))
 	assert.Eventually(t, func() bool {
 		conn, err := net.Dial("tcp", "127.0.0.1:"+strconv.Itoa(c.Ports[0].Host))
 		if err == nil {
@@ -180,6 +176,9 @@ func portInUse(t *testing.T, w *world) {
 		}
 		return err == nil
 	}, 10*time.Second, 100*time.Millisecond, "a published port is really listened on")
+	// After this start one engine (Podman's service) forwards the port to nowhere until its holder is restarted: the check has to find
+	// a held port beforehand.
+	require.ErrorIs(t, w.Start(w.ctx, w.create(t, "c", c)), engine.ErrPortInUse, "held by a container")
 }
 
 func endByItself(t *testing.T, w *world) {

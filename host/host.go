@@ -93,8 +93,8 @@ func surveyEngine(ctx context.Context, e *engine.Engine, s *survey.Survey, wante
 			s.Images = append(s.Images, survey.Image{Reference: reference, Source: survey.Absent})
 		case err != nil:
 			s.Unknown["image "+reference] = "it is not on the host, and its registry did not say whether it has it: " + err.Error()
-		default:
-			s.Unknown["image "+reference] = "it is not on the host yet; its registry has it"
+		default: // what it declares is not asked for
+			s.Images = append(s.Images, survey.Image{Reference: reference, Source: survey.FromRegistry})
 		}
 	}
 	return nil

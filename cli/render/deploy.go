@@ -23,11 +23,16 @@ func Plan(w io.Writer, p Paint, s plan.Stack, verbose bool) {
 		return
 	}
 	fmt.Fprintf(w, "%s%s\n", p.Head(s.Stack.Name), host)
+	widest := 0
+	for _, v := range s.Services {
+		widest = max(widest, len(v.Name))
+	}
 	for _, v := range s.Services {
 		if v.Action == plan.Keep && !verbose {
 			continue
 		}
-		fmt.Fprintf(w, "  %-8s %s%s\n", action(p, v.Action), v.Name, p.Faint(reason(v)))
+		line := fmt.Sprintf("  %s %-*s  %s", action(p, v.Action), widest, v.Name, p.Faint(reason(v)))
+		fmt.Fprintln(w, strings.TrimRight(line, " "))
 		for _, d := range v.Differences {
 			fmt.Fprintf(w, "           %-18s %s\n", d.Field, difference(p, d))
 		}
@@ -50,13 +55,13 @@ func action(p Paint, a plan.Action) string {
 func reason(v plan.Service) string {
 	switch {
 	case v.Action == plan.Create:
-		return "  " + v.Container.Image
+		return v.Container.Image
 	case v.Action == plan.Start:
-		return "  as declared, but it does not run"
+		return "as declared, but it does not run"
 	case v.Action == plan.Remove:
-		return "  no longer in the file"
+		return "no longer in the file"
 	case v.Action == plan.Replace && len(v.Differences) == 0:
-		return "  declared otherwise than when it was made"
+		return "declared otherwise than when it was made"
 	}
 	return ""
 }

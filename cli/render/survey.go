@@ -93,7 +93,7 @@ func listenerRows(s *survey.Survey) [][]string {
 	})
 	var rows [][]string
 	for _, l := range sorted {
-		by := "not visible without root"
+		by := "nobody who may be seen"
 		switch {
 		case l.Container != "":
 			by = "container " + l.Container
@@ -157,7 +157,7 @@ func imageRows(p Paint, s *survey.Survey) [][]string {
 	for _, i := range s.Images {
 		where := map[string]string{survey.FromEngine: "on the host", survey.FromRegistry: "in its registry", survey.Absent: p.Bad("nowhere")}[i.Source]
 		user := i.User
-		if user == "" && i.Source != survey.Absent {
+		if user == "" && i.Source == survey.FromEngine {
 			user = "root"
 		}
 		rows = append(rows, []string{i.Reference, where, strings.Join(i.Platforms, ", "), strings.Join(i.Ports, ", "), strings.Join(i.Volumes, ", "), user})

@@ -3,9 +3,9 @@ package check
 import (
 	"fmt"
 	"regexp"
-	"slices"
 	"strings"
 
+	"proudlantern.example/lantern/core/lab"
 	"proudlantern.example/lantern/core/source"
 )
 
@@ -45,33 +45,32 @@ var environmentRules = []Rule{
 var placeholder = regexp.MustCompile(`(?i)^(change[-_ ]?(me|this|it)!*|replace[-_ ]?(me|this)|fix[-_ ]?me|to[-_ ]?do|tbd|x{3,}|\*{3,}|\.{3}|<[^<>]+>|\[[^\[\]]+\]|(your|my)[-_ ].*[-_ ]here|your[-_ ](password|secret|token|key|user(name)?|name|e?mail|domain|api[-_ ]key).*|insert[-_ ].*[-_ ]here|(put|enter)[-_ ].*[-_ ]here|secret[-_ ]?goes[-_ ]?here|dummy|placeholder)$`)
 
 func envPlaceholder(in *Input) {
-	var seen []source.Span
+	// A line of a file counts once, for all services that get it.
+	users := map[source.Span][]string{}
 	for _, s := range in.services() {
 		for _, v := range s.Env {
-			if !placeholder.MatchString(v.Value) || slices.Contains(seen, v.At) {
-				continue
-			}
-			seen = append(seen, v.At)
-			what := "a value of your own"
-			if v.Secret {
-				what = "a secret of your own"
-			}
-			in.report(s, source.Problem{
-				At:      v.At,
-				Message: fmt.Sprintf("%s still has the value that samples carry; it needs %s", v.Name, what),
-				Because: because(v.Origin, s.FullName()),
-			})
-			if !v.Secret {
-				in.result.Findings[len(in.result.Findings)-1].Severity = Warning
-			}
+			users[v.At] = append(users[v.At], s.FullName())
 		}
 	}
-}
-
-// because names the service that a line of an environment file matters to.
-func because(origin, service string) []source.Because {
-	if !strings.HasSuffix(origin, ".env") {
-		return nil
+	for _, s := range in.services() {
+		for _, v := range s.Env {
+			names := users[v.At]
+			if !placeholder.MatchString(v.Value) || names[0] != s.FullName() {
+				continue
+			}
+			what, severity := "a value of your own", Warning
+			if v.Secret {
+				what, severity = "a secret of your own", Error
+			}
+			p := source.Problem{At: v.At, Message: fmt.Sprintf("%s still has the value that samples carry; it needs %s", v.Name, what)}
+			if v.Origin != lab.FromEnv {
+				p.Because = []source.Because{{Text: strings.Join(names, " and ") + " get it from this file"}}
+				if len(names) == 1 {
+					p.Because[0].Text = names[0] + " gets it from this file"
+				}
+			}
+			in.report(s, p)
+			in.result.Findings[len(in.result.Findings)-1].Severity = severity
+		}
 	}
-	return []source.Because{{Text: service + " gets it from this file"}}
 }

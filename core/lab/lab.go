@@ -108,8 +108,15 @@ type Variable struct {
 	Value  string
 	Secret bool
 	At     source.Span // where the value that counts stands
-	Origin string      // "env", a file, "timezone" or "owner-variables"
+	Origin string      // [FromEnv], [FromZone], [FromOwner], or the path of an environment file
 }
+
+// Origins of variables other than environment files.
+const (
+	FromEnv   = "env"
+	FromZone  = "timezone"
+	FromOwner = "owner-variables"
+)
 
 // After names a service that has to be ready first.
 type After struct {
@@ -157,7 +164,7 @@ func (s *Service) Identity() (id Identity, ok bool, why string) {
 		return Identity{}, false, "the host was not surveyed"
 	}
 	image, ok := s.Stack.Host.Survey.Image(s.Image.Text)
-	if !ok || image.Source == survey.Absent {
+	if !ok || image.Source != survey.FromEngine {
 		return Identity{}, false, "what the image " + s.Image.Text + " declares is not known"
 	}
 	uid, gid, ok := imageUser(image.User)

@@ -454,12 +454,12 @@ func (r *resolver) environment(s *Service, d *declare.Service, in *scope) {
 		return Secret(name) || slices.ContainsFunc(d.Secrets, func(t declare.Text) bool { return t.Value == name })
 	}
 	if s.Zone.Name != "" {
-		env["TZ"] = Variable{Name: "TZ", Value: s.Zone.Name, At: s.Zone.At, Origin: "timezone"}
+		env["TZ"] = Variable{Name: "TZ", Value: s.Zone.Name, At: s.Zone.At, Origin: FromZone}
 	}
 	if s.OwnerUID != "" && s.Owner != nil && s.Owner.Known {
 		at := d.OwnerVariables[0].Span
-		env[s.OwnerUID] = Variable{Name: s.OwnerUID, Value: itoa(s.Owner.UID), At: at, Origin: "owner-variables"}
-		env[s.OwnerGID] = Variable{Name: s.OwnerGID, Value: itoa(s.Owner.GID), At: at, Origin: "owner-variables"}
+		env[s.OwnerUID] = Variable{Name: s.OwnerUID, Value: itoa(s.Owner.UID), At: at, Origin: FromOwner}
+		env[s.OwnerGID] = Variable{Name: s.OwnerGID, Value: itoa(s.Owner.GID), At: at, Origin: FromOwner}
 	}
 	for _, t := range d.EnvFiles {
 		p, _ := declare.EnvPath(s.Stack.Name, t.Value)
@@ -481,7 +481,7 @@ func (r *resolver) environment(s *Service, d *declare.Service, in *scope) {
 			e.Value.Span.Hide()
 			r.hideLets(e.Value.Value, in)
 		}
-		env[e.Name] = Variable{e.Name, v.Text, isSecret, v.Part(0, len(v.Text)), "env"}
+		env[e.Name] = Variable{e.Name, v.Text, isSecret, v.Part(0, len(v.Text)), FromEnv}
 	}
 	for _, v := range env {
 		s.Env = append(s.Env, v)

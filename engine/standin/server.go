@@ -15,6 +15,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	dockerspec "github.com/moby/docker-image-spec/specs-go/v1"
@@ -55,13 +56,16 @@ type Server struct {
 	made       int
 }
 
+// started counts the stand-ins of this process, so that each has addresses of its own.
+var started atomic.Int32
+
 // Start serves the API on a unix socket until Close. A socket that is left over is replaced.
 func Start(socket string, o Options) (*Server, error) {
 	if o.Platform == "" {
 		o.Platform = "linux/" + runtime.GOARCH
 	}
 	s := &Server{
-		options: o, base: byte(64 + os.Getpid()%128), containers: map[string]*box{}, networks: map[string]*network.Network{}, present: map[string]bool{},
+		options: o, base: byte(64 + (os.Getpid()+int(started.Add(1)))%128), containers: map[string]*box{}, networks: map[string]*network.Network{}, present: map[string]bool{},
 	}
 	for reference, i := range o.Catalogue.Image {
 		s.present[reference] = i.Present

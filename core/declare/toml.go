@@ -103,18 +103,30 @@ func readTOML(file *source.File) (*table, []source.Problem) {
 		}
 	}
 	if err := r.parser.Error(); err != nil {
-		var syntax *unstable.ParserError
-		at, text := file.Span(len(file.Text), len(file.Text)), err.Error()
-		if errors.As(err, &syntax) {
-			text = syntax.Message
-			// At the end of the file there is nothing left to mark, and Range accepts only parts of the text.
-			if len(syntax.Highlight) > 0 {
-				at = r.span(r.parser.Range(syntax.Highlight))
-			}
-		}
-		r.problem(at, "not TOML: %s", text)
+		r.grammarError(err)
 	}
 	return top, r.problems
+}
+
+// grammarError reports where the parser stopped.
+func (r *tomlReader) grammarError(err error) {
+	at, text := r.file.Span(len(r.file.Text), len(r.file.Text)), err.Error()
+	var syntax *unstable.ParserError
+	if errors.As(err, &syntax) {
+		text = syntax.Message
+		// At the end of the file there is nothing left to mark, and Range accepts only parts of the text.
+		if len(syntax.Highlight) > 0 {
+			at = r.span(r.parser.Range(syntax.Highlight))
+		}
+	}
+	if strings.Contains(text, "cannot have new lines") {
+		// Nobody sees a mark on the end of a line.
+		start := strings.LastIndexByte(r.file.Text[:at.Start], '\n') + 1
+		line := r.file.Text[start:at.Start]
+		at = r.file.Span(start+len(line)-len(strings.TrimLeft(line, " \t")), start+len(strings.TrimRight(line, " \t\r")))
+		text = "the closing quote is missing on this line"
+	}
+	r.problem(at, "not TOML: %s", text)
 }
 
 func (r *tomlReader) span(raw unstable.Range) source.Span {
@@ -269,22 +281,22 @@ func (t Text) Part(start, end int) source.Span {
 	}
 	from, to := -1, -1
 	for value := 0; at <= len(written)-quote; {
-		if value >= start && from < 0 {
-			from = at
+		source, decoded := 1, 1
+		if escapes && written[at] == '\\' && at < len(written)-quote {
+			source, decoded = escapeLength(written[at:])
 		}
 		if value >= end {
 			to = at
 			break
 		}
-		if at >= len(written)-quote {
-			break
-		}
-		source, decoded := 1, 1
-		if escapes && written[at] == '\\' {
-			source, decoded = escapeLength(written[at:])
+		if value >= start && from < 0 && decoded > 0 {
+			from = at
 		}
 		at += source
 		value += decoded
+	}
+	if from < 0 && start == end {
+		from = to
 	}
 	if from < 0 || to < from {
 		return t.Span

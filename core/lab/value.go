@@ -139,11 +139,7 @@ func (r *resolver) reference(name string, whole, at source.Span, in *scope) Valu
 		if p, ok := r.folder(rest, in); ok {
 			return p
 		}
-		names := r.folderNames(in)
-		for i, n := range names {
-			names[i] = "folder." + n
-		}
-		return r.unknownReference(name, at, names, "there is no folder %s in [folder]", rest)
+		return r.unknownReference(rest, "folder.", "", at, r.folderNames(in), "there is no folder %s in [folder]", rest)
 	case first == "host" && in.stack == nil:
 		r.problem("reference-unknown", at, "${%s} means the host of a stack, and lab.toml stands for all of them", name)
 		return unknown
@@ -178,12 +174,14 @@ func (r *resolver) reference(name string, whole, at source.Span, in *scope) Valu
 		r.problem("reference-unknown", at, "the variable %s is not set in the shell that runs lantern", rest)
 		return unknown
 	}
-	return r.unknownReference(name, at, []string{"host.name", "host.address", "stack.name", "owner.uid", "owner.gid", "timezone"}, "${%s} leads nowhere", name)
+	return r.unknownReference(name, "", "", at, []string{"host.name", "host.address", "stack.name", "owner.uid", "owner.gid", "timezone"}, "${%s} leads nowhere", name)
 }
 
-func (r *resolver) unknownReference(name string, at source.Span, names []string, format string, args ...any) Value {
+// unknownReference reports a reference that leads nowhere; the nearest of names, between prefix and suffix, is its mend.
+func (r *resolver) unknownReference(name, prefix, suffix string, at source.Span, names []string, format string, args ...any) Value {
 	p := r.problem("reference-unknown", at, format, args...)
 	if near := declare.Nearest(name, names); near != "" {
+		near = prefix + near + suffix
 		p.Mend = source.Replace(at, near, near+" is there")
 	}
 	return Value{Unknown: true}
@@ -196,9 +194,9 @@ func (r *resolver) serviceReference(name, rest string, at source.Span, in *scope
 	if target == nil {
 		var names []string
 		for _, s := range in.stack.Services {
-			names = append(names, "service."+s.Name+"."+what)
+			names = append(names, s.Name)
 		}
-		return r.unknownReference(name, at, names, "the stack has no service %s", service)
+		return r.unknownReference(service, "service.", "."+what, at, names, "the stack has no service %s", service)
 	}
 	if what == "name" {
 		return Value{Text: target.Name}
@@ -219,7 +217,10 @@ func (r *resolver) serviceReference(name, rest string, at source.Span, in *scope
 			return Value{Text: itoa(p.Host.First + port - p.Container.First)}
 		}
 	}
-	r.problem("reference-unknown", at, "%s publishes no host port for its port %d", target.Name, port)
+	// A mapping that could not be read is reported itself, and may well be the one that is meant.
+	if len(target.Ports) == len(r.serviceDecl[target].Ports) {
+		r.problem("reference-unknown", at, "%s publishes no host port for its port %d", target.Name, port)
+	}
 	return Value{Unknown: true}
 }
 
@@ -232,11 +233,11 @@ func (r *resolver) let(name string, at source.Span, in *scope) Value {
 			names = append(names, n)
 		}
 		slices.Sort(names)
-		if n := r.folderNames(in); slices.Contains(n, name) {
-			names = append(names, "folder."+name)
-			name = "folder." + name
+		prefix := ""
+		if folders := r.folderNames(in); slices.Contains(folders, name) {
+			names, prefix = folders, "folder."
 		}
-		return r.unknownReference(name, at, names, "there is no value %s in [let]", strings.TrimPrefix(name, "folder."))
+		return r.unknownReference(name, prefix, "", at, names, "there is no value %s in [let]", name)
 	}
 	switch l.state {
 	case resolving:

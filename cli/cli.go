@@ -82,7 +82,7 @@ func Run(ctx context.Context, args []string, s Streams, version string) int {
 }
 
 func (a *app) command() *cli.Command {
-	return &cli.Command{
+	root := &cli.Command{
 		Name:  "lantern",
 		Usage: "write, check, deploy and look after stacks of containers",
 		Description: "A lab is a folder with lab.toml and, for each stack, a folder with stack.toml.\n" +
@@ -91,10 +91,7 @@ func (a *app) command() *cli.Command {
 		EnableShellCompletion: true,
 		HideVersion:           true,
 		ExitErrHandler:        func(context.Context, *cli.Command, error) {}, // Run words them and picks the code
-		OnUsageError: func(_ context.Context, c *cli.Command, err error, _ bool) error {
-			return usage("%s (lantern %s --help lists the options)", err, c.Name)
-		},
-		CommandNotFound: func(_ context.Context, _ *cli.Command, name string) {},
+		CommandNotFound:       func(context.Context, *cli.Command, string) {},
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "lab", Usage: "the lab's `DIR`", Sources: cli.EnvVars("LANTERN_LAB"), Destination: &a.lab},
 			&cli.StringFlag{Name: "host", Usage: "only this host of the lab", Destination: &a.host},
@@ -113,6 +110,20 @@ func (a *app) command() *cli.Command {
 			return cli.ShowRootCommandHelp(c)
 		},
 	}
+	root.OnUsageError = wrongOption
+	for _, c := range root.Commands {
+		c.OnUsageError = wrongOption
+	}
+	return root
+}
+
+// wrongOption words an option that does not exist or lacks its value.
+func wrongOption(_ context.Context, c *cli.Command, err error, _ bool) error {
+	name := c.Name
+	if name != "lantern" {
+		name = "lantern " + name
+	}
+	return usage("%s (%s --help lists the options)", strings.Replace(err.Error(), "flag provided but not defined: -", "there is no option --", 1), name)
 }
 
 func (a *app) versionCommand() *cli.Command {

@@ -17,7 +17,8 @@ const StandInName = "Lantern stand-in"
 // engine API.
 const StandInMachine = "/stand-in/machine"
 
-// Machine returns what the stand-in engine says of the machine that it stands in for, and nil from a real engine.
+// Machine returns what the stand-in engine says of the machine that it stands in for; nil from a real engine and from a stand-in on the
+// real machine.
 func (e *Engine) Machine(ctx context.Context) (*survey.Survey, error) {
 	if e.name != StandInName {
 		return nil, nil
@@ -35,6 +36,9 @@ func (e *Engine) Machine(ctx context.Context) (*survey.Survey, error) {
 		return nil, explain("machine", err)
 	}
 	defer answer.Body.Close()
+	if answer.StatusCode == http.StatusNotFound {
+		return nil, nil
+	}
 	s := &survey.Survey{}
 	return s, json.NewDecoder(answer.Body).Decode(s)
 }

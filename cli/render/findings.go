@@ -56,8 +56,10 @@ func excerpt(p Paint, at source.Span) string {
 	if before+marked+after == "" {
 		return ""
 	}
-	text := strings.TrimLeft(before, " \t") + p.Mark("«"+marked+"»") + strings.TrimRight(after, " \t")
-	return text
+	if marked != "" {
+		marked = p.Mark("«" + marked + "»")
+	}
+	return strings.TrimLeft(before, " \t") + marked + strings.TrimRight(after, " \t")
 }
 
 func totals(p Paint, l *lab.Lab, r check.Result, verbose bool) string {

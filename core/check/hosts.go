@@ -21,11 +21,7 @@ var hostRules = []Rule{
 				if h.Survey == nil || h.Survey.Unknown["engine"] == "" {
 					continue
 				}
-				p := source.Problem{At: h.At, Message: "the engine of " + h.Name + " does not answer: " + h.Survey.Unknown["engine"]}
-				if p.At.IsZero() && len(in.Lab.Stacks) > 0 {
-					p.At = in.Lab.Stacks[0].HostAt
-				}
-				in.report(nil, p)
+				in.report(nil, source.Problem{At: h.At, Message: "the engine of " + h.Name + " does not answer: " + h.Survey.Unknown["engine"]})
 				in.result.Findings[len(in.result.Findings)-1].Host = h.Name
 			}
 		},

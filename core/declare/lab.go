@@ -27,6 +27,9 @@ type Lab struct {
 	Default                      Default
 	Stacks                       []*Stack
 
+	// Broken tells that lab.toml could not be read as a whole: what is missing in it says nothing.
+	Broken bool
+
 	EnvFiles map[string]*EnvFile // by path relative to the lab: all that the files name and that could be read
 	Problems []source.Problem
 }
@@ -132,14 +135,16 @@ func Read(stacks []string, text func(path string) (string, error)) *Lab {
 	l := &Lab{EnvFiles: map[string]*EnvFile{}}
 	r := &reader{}
 	l.File = r.open(LabFile, text)
+	top := r.parse(l.File)
 	before := len(r.problems)
-	if top := r.parse(l.File); top != nil {
+	l.Broken = before > 0 // so far only the file as a whole was looked at
+	if top != nil {
 		read(r, top, labKeys, "lab.toml", l)
 	}
 	switch {
 	case l.Name.IsSet() && !namePattern.MatchString(l.Name.Value):
 		r.problem("name-invalid", l.Name.Span, "%q is no name for a lab: small letters, digits and -, starting with a letter, at most 40", l.Name.Value)
-	case !l.Name.IsSet() && len(r.problems) == before:
+	case !l.Name.IsSet() && len(r.problems) == before && !l.Broken:
 		r.problem("key-missing", l.File.Span(0, 0), `lab.toml needs the lab's name: lab = "skerry-light"`)
 	}
 	r.envFilesOfLet(l, "", l.Let, text)

@@ -57,7 +57,7 @@ var stackKeys = append([]key[Stack]{
 		defer func() { r.service = "" }()
 		before := len(r.problems)
 		table1(r, e, serviceKeys, "a service", v)
-		if !v.Image.IsSet() && len(r.problems) == before {
+		if !v.Image.IsSet() && len(r.problems) == before && !s.Broken {
 			r.problem("key-missing", e.keySpan, "%s has no image", e.key)
 		}
 		s.Services = append(s.Services, v)

@@ -27,7 +27,7 @@ type Lab struct {
 type Host struct {
 	Name    string
 	Engine  string      // its address; "" for the engine's usual socket
-	At      source.Span // of the engine's address, else of the host's name; zero for the built-in host local
+	At      source.Span // of the engine's address, else of the host's name, else of the lab's
 	Address string      // what links show; "localhost" when none is declared
 
 	// Survey is nil where nobody has looked; rules that need it are then skipped.

@@ -73,12 +73,17 @@ func Resolve(decl *declare.Lab, in Input) *Lab {
 		r.stack(d)
 	}
 	// All services are known by name only now: references and after may point forward.
-	for _, st := range r.lab.Stacks {
-		for _, s := range st.Services {
-			r.service(s)
+	// In a file that could not be read to its end, what is missing would show as mistakes elsewhere.
+	if !decl.Broken {
+		for _, st := range r.lab.Stacks {
+			for _, s := range st.Services {
+				if !st.Broken {
+					r.service(s)
+				}
+			}
 		}
+		r.unusedLets()
 	}
-	r.unusedLets()
 	r.lab.Problems = append(slices.Clone(decl.Problems), r.problems...)
 	return r.lab
 }
@@ -107,7 +112,7 @@ func (r *resolver) syntax(err error, v Value) {
 func (r *resolver) hosts() {
 	decls := r.decl.Hosts
 	if len(decls) == 0 {
-		decls = []declare.Host{{Name: "local"}}
+		decls = []declare.Host{{Name: "local", At: r.decl.Name.Span}}
 	}
 	for _, d := range decls {
 		h := &Host{Name: d.Name, At: d.At, Address: "localhost", Survey: r.in.Surveys[d.Name]}
@@ -141,6 +146,7 @@ func (r *resolver) stack(d *declare.Stack) {
 		names = append(names, h.Name)
 	}
 	switch {
+	case r.decl.Broken:
 	case d.Host.IsSet():
 		st.HostAt = d.Host.Part(0, len(d.Host.Value))
 		if st.Host = r.lab.Host(d.Host.Value); st.Host == nil {
@@ -176,7 +182,7 @@ func (r *resolver) unusedLets() {
 		r.let(l.Name, l.At, r.labScope)
 	}
 	for _, st := range r.lab.Stacks {
-		if len(st.Services) == 0 {
+		if len(st.Services) == 0 || st.Broken {
 			continue
 		}
 		in := r.scopes[st.Services[0]]

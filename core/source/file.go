@@ -122,7 +122,7 @@ func (f *File) shown(start, end int) string {
 		at = min(h.End, end)
 	}
 	b.WriteString(f.Text[at:max(at, end)])
-	return b.String()
+	return strings.ToValidUTF8(b.String(), "\ufffd")
 }
 
 func (f *File) lineStarts() []int {

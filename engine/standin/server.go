@@ -148,7 +148,7 @@ func (s *Server) routes() http.Handler {
 	handle("GET /distribution/{name...}", s.distribution)
 	handle("GET "+engine.StandInMachine, func(*http.Request) (int, any, error) {
 		if s.options.Machine == nil {
-			return 200, nil, nil
+			return 404, nil, errors.New("this stand-in stands in for no machine")
 		}
 		return 200, s.options.Machine, nil
 	})

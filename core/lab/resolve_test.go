@@ -1,0 +1,112 @@
+package lab
+
+import (
+	"io/fs"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"proudlantern.example/lantern/core/declare"
+	"proudlantern.example/lantern/core/survey"
+)
+
+func resolveFiles(t *testing.T, files map[string]string, surveys ...*survey.Survey) *Lab {
+	t.Helper()
+	in := Input{Folder: "/lab", Shell: func(name string) (string, bool) { return "from the shell", name == "TIDE" }, Surveys: map[string]*survey.Survey{}}
+	for _, s := range surveys {
+		in.Surveys[s.Host] = s
+	}
+	l := Resolve(declare.Read([]string{"tide-log"}, func(path string) (string, error) {
+		text, ok := files[path]
+		if !ok {
+			return "", fs.ErrNotExist
+		}
+		return text, nil
+	}), in)
+	for _, p := range l.Problems {
+		t.Errorf("%s: %s: %s", p.At.Place(), p.Rule, p.Message)
+	}
+	return l
+}
+
+var lampRoom = &survey.Survey{
+	Host: "lamp-room", Timezone: "Atlantic/Reykjavik",
+	Accounts: []survey.Account{{Name: "keeper", UID: 1311, GID: 1400}, {Name: "ranger", UID: 1312, GID: 1401}},
+	Groups:   []survey.Group{{Name: "watch", GID: 1400}, {Name: "birds", GID: 1401}},
+}
+
+// The nearer word wins: service over stack over host over lab, and service over [default] over built in.
+func TestWhatWins(t *testing.T) {
+	files := map[string]string{
+		"lab.toml": "lab = \"skerry-light\"\ntimezone = \"Atlantic/Faroe\"\nowner = \"keeper\"\n[host.lamp-room]\n[default]\nrestart = \"always\"\nready-within = \"7s\"\n",
+		"tide-log/stack.toml": `
+service.a = { image = "a" }
+service.b = { image = "b", timezone = "host", owner = "ranger:watch", restart = "no", log-limit = "none", ready = { tcp = 80, within = "3s" } }
+service.c = { image = "c", timezone = "none", run-as = "1:2", stop-within = "1m" }
+`}
+	st := resolveFiles(t, files, lampRoom).Stacks[0]
+	a, b, c := st.Service("a"), st.Service("b"), st.Service("c")
+	assert.Equal(t, []string{"Atlantic/Faroe", "Atlantic/Reykjavik", ""}, []string{a.Zone.Name, b.Zone.Name, c.Zone.Name})
+	assert.Equal(t, [][2]int{{1311, 1400}, {1312, 1400}, {1, 2}}, [][2]int{{a.Owner.UID, a.Owner.GID}, {b.Owner.UID, b.Owner.GID}, {c.RunAs.UID, c.RunAs.GID}})
+	assert.Equal(t, []string{"always", "no", "always"}, []string{a.Restart.String(), b.Restart.String(), c.Restart.String()})
+	assert.Equal(t, []string{"7s", "3s"}, []string{a.ReadyWithin.String(), b.ReadyWithin.String()})
+	assert.Equal(t, declare.LogLimit{Files: 5, Size: 10_000_000}, a.LogLimit, "built in")
+	assert.Zero(t, b.LogLimit)
+	assert.Equal(t, []string{"10s", "1m0s"}, []string{a.StopWithin.String(), c.StopWithin.String()})
+
+	files["lab.toml"] += "[host.boathouse]\n"
+	files["tide-log/stack.toml"] = "host = \"boathouse\"\ntimezone = \"UTC\"\n" + files["tide-log/stack.toml"]
+	st = resolveFiles(t, files, lampRoom).Stacks[0]
+	assert.Equal(t, "UTC", st.Service("a").Zone.Name, "the stack's")
+	assert.False(t, st.Service("a").Owner.Known, "nobody has looked at the boathouse, and that is no mistake")
+}
+
+// Where a variable's value comes from: the owner and the zone, then files in their order, then env.
+func TestEnvironment(t *testing.T) {
+	st := resolveFiles(t, map[string]string{
+		"lab.toml": "lab = \"skerry-light\"\ntimezone = \"Atlantic/Faroe\"\nowner = \"keeper\"\n[host.lamp-room]\n[folder]\ndata = \"/srv\"\n",
+		"tide-log/stack.toml": `
+[let]
+password = { env-file = "b.env", key = "DB_PASSWORD" }
+plain = "moon"
+[service.desk]
+image = "desk"
+owner-variables = ["DESK_UID", "DESK_GID"]
+env-files = ["a.env", "b.env"]
+secrets = ["STATION"]
+env = { LEVEL = 3, URL = "store://${password}@store:5432", WELL_KNOWN_TOKEN = "${plain}", SHELL = "${shell.TIDE}", PATHS = "${folder.data}:${stack.name}" }
+`,
+		"tide-log/a.env": "LEVEL=1\nSTATION=north\nFROM=a\nTZ=UTC\n",
+		"tide-log/b.env": "FROM='b $x'\nDB_PASSWORD=tide\n",
+	}, lampRoom).Stacks[0]
+	want := map[string]Variable{
+		"DB_PASSWORD": {Value: "tide", Secret: true, Origin: "tide-log/b.env"}, "DESK_GID": {Value: "1400", Origin: FromOwner}, "DESK_UID": {Value: "1311", Origin: FromOwner},
+		"FROM": {Value: "b $x", Origin: "tide-log/b.env"}, "LEVEL": {Value: "3", Origin: FromEnv}, "PATHS": {Value: "/srv:tide-log", Origin: FromEnv},
+		"SHELL": {Value: "from the shell", Origin: FromEnv}, "STATION": {Value: "north", Secret: true, Origin: "tide-log/a.env"}, "TZ": {Value: "UTC", Origin: "tide-log/a.env"},
+		"URL": {Value: "store://tide@store:5432", Secret: true, Origin: FromEnv}, "WELL_KNOWN_TOKEN": {Value: "moon", Secret: true, Origin: FromEnv},
+	}
+	got := map[string]Variable{}
+	for _, v := range st.Services[0].Env {
+		got[v.Name] = Variable{Value: v.Value, Secret: v.Secret, Origin: v.Origin}
+	}
+	assert.Equal(t, want, got)
+	// A secret that is written in plain text further up is hidden there, too.
+	let := st.File.All()
+	i := len("\n[let]\npassword = { env-file = \"b.env\", key = \"DB_PASSWORD\" }\n")
+	_, line, _ := st.File.Span(let.Start+i, let.Start+i+len(`plain = "moon"`)).Excerpt()
+	assert.Equal(t, "plain = hidden (6 characters)", line)
+}
+
+func TestLinks(t *testing.T) {
+	st := resolveFiles(t, map[string]string{
+		"lab.toml": "lab = \"skerry-light\"\n[host.lamp-room]\naddress = \"2001:db8::14\"\n",
+		"tide-log/stack.toml": `
+[service.desk]
+image = "desk"
+ports = ["8710-8712 -> 80-82", "localhost:8720 -> 81", "8730 -> 81/udp", "192.0.2.15:8740 -> 81", "any -> 81"]
+page = "https 81/a"
+`}).Stacks[0]
+	require.Len(t, st.Services, 1)
+	assert.Equal(t, []string{"https://[2001:db8::14]:8711/a", "https://localhost:8720/a", "https://192.0.2.15:8740/a"}, st.Services[0].Links())
+}

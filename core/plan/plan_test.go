@@ -1,0 +1,109 @@
+package plan
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"proudlantern.example/lantern/core/declare"
+	"proudlantern.example/lantern/core/lab"
+)
+
+func service(st *lab.Stack, name string, ports ...string) *lab.Service {
+	s := &lab.Service{Stack: st, Name: name, Image: lab.Value{Text: "registry.skerry.example/" + name + ":1"}, Restart: declare.Restart{Policy: "no"}}
+	for _, p := range ports {
+		port, err := declare.ParsePort(p)
+		if err != nil {
+			panic(err)
+		}
+		s.Ports = append(s.Ports, lab.Port{Port: port})
+	}
+	st.Services = append(st.Services, s)
+	return s
+}
+
+func running(s *lab.Service, up bool) Running {
+	c := Declare(s)
+	return Running{ID: s.Name, Name: s.ContainerName(), Service: s.Name, Salt: "salt", Digest: c.Digest("salt"), ImageID: "sha256:" + s.Name, Up: up, Container: c}
+}
+
+func here(reference string) string {
+	return "sha256:" + reference[len("registry.skerry.example/"):len(reference)-2]
+}
+
+func actions(p Stack) map[string]Action {
+	m := map[string]Action{}
+	for _, s := range p.Services {
+		m[s.Name] = s.Action
+	}
+	return m
+}
+
+func TestActions(t *testing.T) {
+	st := &lab.Stack{Name: "tide-log"}
+	keep, start, image, env := service(st, "keep"), service(st, "start"), service(st, "image"), service(st, "env")
+	old := &lab.Stack{Name: "tide-log"}
+	gone := service(old, "gone")
+	before := []Running{running(keep, true), running(start, false), running(image, true), running(env, true), running(gone, true)}
+	before[2].ImageID = "sha256:older"
+	service(st, "new")
+	env.Env = []lab.Variable{{Name: "LEVEL", Value: "3"}, {Name: "DB_PASSWORD", Value: "moon", Secret: true}}
+	p := Make(st, before, here)
+	assert.Equal(t, map[string]Action{"keep": Keep, "start": Start, "image": Replace, "env": Replace, "gone": Remove, "new": Create}, actions(p))
+	assert.True(t, p.Changes())
+	for _, s := range p.Services {
+		switch s.Name {
+		case "env":
+			assert.Equal(t, []Difference{{"env.DB_PASSWORD", "", "hidden (4 characters)"}, {"env.LEVEL", "", "3"}}, s.Differences)
+		case "image":
+			assert.Equal(t, []Difference{{"image", "registry.skerry.example/image:1 older", "registry.skerry.example/image:1 image"}}, s.Differences)
+		}
+	}
+	assert.False(t, Make(&lab.Stack{Name: "tide-log", Services: []*lab.Service{keep}}, before[:1], here).Changes())
+}
+
+func TestOrder(t *testing.T) {
+	st := &lab.Stack{Name: "tide-log"}
+	desk, store, queue, front := service(st, "desk"), service(st, "store"), service(st, "queue"), service(st, "front")
+	desk.After = []lab.After{{Service: store}, {Service: queue}}
+	front.After = []lab.After{{Service: desk}}
+	queue.After = []lab.After{{Service: store}}
+	got := map[string]int{}
+	for _, s := range Make(st, nil, here).Services {
+		got[s.Name] = s.Level
+	}
+	assert.Equal(t, map[string]int{"store": 0, "queue": 1, "desk": 2, "front": 3}, got)
+	store.After = []lab.After{{Service: front}}
+	assert.NotPanics(t, func() { Make(st, nil, here) }, "a circle ends, too")
+}
+
+// Who gives a port to another service stops before anything starts.
+func TestPortsMove(t *testing.T) {
+	before := &lab.Stack{Name: "tide-log"}
+	was := []Running{running(service(before, "a", "8710 -> 80"), true), running(service(before, "b", "8711 -> 80"), true), running(service(before, "c", "8712 -> 80"), true)}
+	st := &lab.Stack{Name: "tide-log"}
+	service(st, "a", "8711 -> 80")
+	service(st, "b", "8710 -> 80")
+	service(st, "c", "8712 -> 80", "8713 -> 80/udp")
+	for _, s := range Make(st, was, here).Services {
+		require.Equal(t, Replace, s.Action)
+		assert.Equal(t, s.Name != "c", s.StopFirst, s.Name)
+	}
+}
+
+func TestDigest(t *testing.T) {
+	c := Container{Env: []Variable{{"A", "1", false}, {"DB_PASSWORD", "moon", true}}, Mounts: []Mount{{"/a", "/b", false}, {"/c", "/a", true}}}
+	same := Container{Env: []Variable{c.Env[1], c.Env[0]}, Mounts: []Mount{c.Mounts[1], c.Mounts[0]}}
+	assert.Equal(t, c.Digest("salt"), same.Digest("salt"), "order is no difference")
+	assert.NotEqual(t, c.Digest("salt"), c.Digest("pepper"), "a secret goes in with the salt")
+	other := Container{Env: []Variable{c.Env[0], {"DB_PASSWORD", "tide", true}}, Mounts: c.Mounts}
+	assert.NotEqual(t, c.Digest("salt"), other.Digest("salt"))
+	assert.Equal(t, "moon", c.Env[len(c.Env)-1].Value, "the container itself is not changed")
+}
+
+func TestProofSurvivesItsLabel(t *testing.T) {
+	p := Proof{HTTP: "/health", Port: 80, StatusFirst: 200, StatusLast: 399, Within: 45e9, Page: "/", PagePort: 80}
+	assert.Equal(t, p, ReadProof(p.Label()))
+	assert.False(t, ReadProof("no JSON").Declared())
+}

@@ -28,9 +28,6 @@ var Hosts = []struct{ Name, Platform string }{{"lamp-room", "linux/amd64"}, {"bo
 // pullSpeed is how fast the stand-ins pull, in bytes a second: fast enough not to bore, slow enough to see.
 const pullSpeed = 40_000_000
 
-// demoPort matches the host ports of the lab.
-var demoPort = regexp.MustCompile(`\b87[1-9][0-9]\b`)
-
 // Write puts the lab into an empty or new folder. Where one of its ports is taken on this machine, all of them move by the same distance.
 func Write(dir string) error {
 	if entries, err := os.ReadDir(dir); err == nil && len(entries) > 0 {
@@ -59,7 +56,8 @@ func Write(dir string) error {
 
 func adapt(text, dir string, distance int) string {
 	text = strings.ReplaceAll(text, "DEMO", dir)
-	return demoPort.ReplaceAllStringFunc(text, func(port string) string {
+	hostPorts := regexp.MustCompile(`\b87[1-9][0-9]\b`)
+	return hostPorts.ReplaceAllStringFunc(text, func(port string) string {
 		n, _ := strconv.Atoi(port)
 		return strconv.Itoa(n + distance)
 	})

@@ -109,6 +109,7 @@ func readListeners(s *survey.Survey) {
 		inodes[inode] = len(s.Listeners)
 		s.Listeners = append(s.Listeners, survey.Listener{Protocol: protocol, Address: address.String(), Port: int(port)})
 	}
+	//lint:ignore SA1019 the files of /proc are there in every namespace and need no rights; netlink is neither
 	for _, read := range []func() (procfs.NetTCP, error){proc.NetTCP, proc.NetTCP6} {
 		lines, _ := read() // a kernel without IPv6 has no such file
 		for _, l := range lines {
@@ -195,7 +196,7 @@ func readFileSystems(s *survey.Survey, paths []string) {
 		}
 		s.FileSystems = append(s.FileSystems, survey.FileSystem{
 			Mount: holds.Mountpoint, Kind: holds.FSType, Mounted: true, Options: strings.Split(holds.Options, ","),
-			Size: int64(st.Blocks) * st.Bsize, Free: int64(st.Bavail) * st.Bsize,
+			Size: int64(st.Blocks) * int64(st.Bsize), Free: int64(st.Bavail) * int64(st.Bsize),
 		})
 	}
 }

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"regexp"
 	"strings"
+	"sync"
 
 	"proudlantern.example/lantern/core/lab"
 	"proudlantern.example/lantern/core/source"
@@ -42,7 +43,9 @@ var environmentRules = []Rule{
 }
 
 // placeholder matches whole values that only stand for a value.
-var placeholder = regexp.MustCompile(`(?i)^(change[-_ ]?(me|this|it)!*|replace[-_ ]?(me|this)|fix[-_ ]?me|to[-_ ]?do|tbd|x{3,}|\*{3,}|\.{3}|<[^<>]+>|\[[^\[\]]+\]|(your|my)[-_ ].*[-_ ]here|your[-_ ](password|secret|token|key|user(name)?|name|e?mail|domain|api[-_ ]key).*|insert[-_ ].*[-_ ]here|(put|enter)[-_ ].*[-_ ]here|secret[-_ ]?goes[-_ ]?here|dummy|placeholder)$`)
+var placeholder = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`(?i)^(change[-_ ]?(me|this|it)!*|replace[-_ ]?(me|this)|fix[-_ ]?me|to[-_ ]?do|tbd|x{3,}|\*{3,}|\.{3}|<[^<>]+>|\[[^\[\]]+\]|(your|my)[-_ ].*[-_ ]here|your[-_ ](password|secret|token|key|user(name)?|name|e?mail|domain|api[-_ ]key).*|insert[-_ ].*[-_ ]here|(put|enter)[-_ ].*[-_ ]here|secret[-_ ]?goes[-_ ]?here|dummy|placeholder)$`)
+})
 
 func envPlaceholder(in *Input) {
 	// A line of a file counts once, for all services that get it.
@@ -55,7 +58,7 @@ func envPlaceholder(in *Input) {
 	for _, s := range in.services() {
 		for _, v := range s.Env {
 			names := users[v.At]
-			if !placeholder.MatchString(v.Value) || names[0] != s.FullName() {
+			if !placeholder().MatchString(v.Value) || names[0] != s.FullName() {
 				continue
 			}
 			what, severity := "a value of your own", Warning

@@ -4,7 +4,6 @@ import (
 	"errors"
 	"io/fs"
 	"path"
-	"regexp"
 	"strings"
 	"unicode/utf8"
 
@@ -71,7 +70,16 @@ func (r *reader) envFile(l *Lab, dir string, name Text, text func(string) (strin
 	}
 }
 
-var envName = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_.-]*$`)
+// isVariable tells whether s can name a variable in an environment file.
+func isVariable(s string) bool {
+	for i, c := range s {
+		letter := c == '_' || c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z'
+		if !letter && (i == 0 || c != '.' && c != '-' && (c < '0' || c > '9')) {
+			return false
+		}
+	}
+	return s != ""
+}
 
 // ParseEnvFile reads an environment file. Faults are problems of the rules env-file-syntax and env-invisible; a line with a fault in
 // its syntax gives no entry.
@@ -142,7 +150,7 @@ func (p *envParser) line(start, end int) {
 		p.problem("env-file-syntax", start+len(trimmed), valueAt-1, "white space before =", p.drop(start+len(trimmed), valueAt-1))
 		return
 	}
-	if !envName.MatchString(name) {
+	if !isVariable(name) {
 		p.problem("env-file-syntax", start, valueAt-1, "this is no name of a variable: letters, digits and _", nil)
 		return
 	}

@@ -2,7 +2,6 @@ package declare
 
 import (
 	"fmt"
-	"regexp"
 	"slices"
 	"strings"
 
@@ -67,11 +66,17 @@ func Nearest(s string, names []string) string {
 	return best
 }
 
-var namePattern = regexp.MustCompile(`^[a-z][a-z0-9-]{0,39}$`)
+// isName tells whether s is a name of our kind: a small letter, then small letters, digits and -, at most 40.
+func isName(s string) bool {
+	if s == "" || len(s) > 40 || s[0] < 'a' || s[0] > 'z' {
+		return false
+	}
+	return strings.IndexFunc(s, func(c rune) bool { return (c < 'a' || c > 'z') && (c < '0' || c > '9') && c != '-' }) < 0
+}
 
 // name checks the name of a table such as [service.NAME].
 func (r *reader) name(e entry, what string) bool {
-	if namePattern.MatchString(e.key) {
+	if isName(e.key) {
 		return true
 	}
 	p := r.problem("name-invalid", e.keySpan, "%q is no name for %s: small letters, digits and -, starting with a letter, at most 40", e.key, what)
@@ -83,7 +88,7 @@ func (r *reader) name(e entry, what string) bool {
 			return '-'
 		}
 		return c
-	}, e.key); namePattern.MatchString(fixed) {
+	}, e.key); isName(fixed) {
 		p.Mend = source.Replace(e.keySpan, fixed, fixed+" would do")
 	}
 	return false

@@ -137,7 +137,7 @@ func (r *reader) readStack(name string, l *Lab, text func(string) (string, error
 	defer func() { r.stack = "" }()
 	s := &Stack{Name: name}
 	s.File = r.open(path.Join(name, StackFile), text)
-	if !namePattern.MatchString(name) {
+	if !isName(name) {
 		r.problem("name-invalid", s.File.Span(0, 0), "the folder's name %q is no name for a stack: small letters, digits and -, starting with a letter, at most 40", name)
 	}
 	top := r.parse(s.File)

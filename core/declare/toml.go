@@ -237,11 +237,6 @@ func (r *tomlReader) value(v *unstable.Node, whole source.Span) *node {
 	return n
 }
 
-// integer returns the number of a kindInteger node.
-func (n *node) integer() (int64, error) {
-	return strconv.ParseInt(strings.ReplaceAll(n.text, "_", ""), 0, 64)
-}
-
 // Text is a text value of a lab's file with its place. The zero Text is one that is not there.
 type Text struct {
 	Value string

@@ -16,7 +16,7 @@ type Running struct {
 	Container         Container // as read back, without what only the image says
 }
 
-// What a deploy does with a service.
+// Action is what a deploy does with a service.
 type Action string
 
 const (
@@ -53,8 +53,8 @@ type Service struct {
 }
 
 // Changes tells whether anything is to be done at all.
-func (s Stack) Changes() bool {
-	return slices.ContainsFunc(s.Services, func(v Service) bool { return v.Action != Keep })
+func (p Stack) Changes() bool {
+	return slices.ContainsFunc(p.Services, func(v Service) bool { return v.Action != Keep })
 }
 
 // Make plans a deploy of a stack. Images gives the id that an image's reference has on the host now, "" where it is not there. The order

@@ -9,7 +9,6 @@ import (
 	"net/http"
 	"os"
 	"path"
-	"regexp"
 	"runtime"
 	"slices"
 	"strconv"
@@ -104,8 +103,6 @@ func (s *Server) Close() error {
 	return nil
 }
 
-var versionPrefix = regexp.MustCompile(`^/v1\.[0-9]+/`)
-
 // apiVersion is that of the engine whose manners the stand-in has.
 const apiVersion = "1.41"
 
@@ -153,8 +150,10 @@ func (s *Server) routes() http.Handler {
 		return 200, s.options.Machine, nil
 	})
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		if p := versionPrefix.FindString(r.URL.Path); p != "" {
-			r.URL.Path, r.URL.RawPath = r.URL.Path[len(p)-1:], ""
+		// The version in front of a path changes nothing here.
+		if rest, ok := strings.CutPrefix(r.URL.Path, "/v1."); ok {
+			_, rest, _ = strings.Cut(rest, "/")
+			r.URL.Path, r.URL.RawPath = "/"+rest, ""
 		}
 		mux.ServeHTTP(w, r)
 	})

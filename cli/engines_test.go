@@ -72,7 +72,7 @@ func newBench(t *testing.T, target enginetest.Target) *bench {
 		for _, c := range b.containers() {
 			assert.NoError(t, e.Remove(ctx, c.ID))
 		}
-		assert.NoError(t, e.RemoveNetwork(ctx, plan.NetworkName(b.stack)))
+		assert.NoError(t, e.RemoveNetwork(ctx, plan.NetworkName(b.stack), b.lab()))
 		e.Close()
 	})
 	return b

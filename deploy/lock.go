@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"os"
 	"os/user"
-	"slices"
 	"strconv"
 	"strings"
 	"syscall"
@@ -169,13 +168,10 @@ func (d *Deployer) recover(ctx context.Context, stack string) (Outcome, error) {
 			return out, nil
 		}
 	}
-	if slices.ContainsFunc(containers, func(c engine.State) bool { return strings.HasSuffix(c.Name, previousSuffix) }) {
-		return d.orphans(ctx, stack)
-	}
-	return Outcome{}, nil
+	return d.orphans(ctx, stack)
 }
 
-// orphans undoes what stands between two names although nobody left a lock (somebody removed it by hand).
+// orphans undoes what stands between two names although no lock is left (somebody removed it by hand).
 func (d *Deployer) orphans(ctx context.Context, stack string) (Outcome, error) {
 	containers, err := d.mine(ctx, stack)
 	if err != nil {
@@ -184,15 +180,25 @@ func (d *Deployer) orphans(ctx context.Context, stack string) (Outcome, error) {
 	l := &lock{}
 	between := map[string]bool{}
 	for _, c := range containers {
+		s := c.Labels[plan.LabelService]
 		if strings.HasSuffix(c.Name, previousSuffix) {
-			between[c.Labels[plan.LabelService]] = true
-			l.WasUp = append(l.WasUp, c.Labels[plan.LabelService])
+			between[s] = true
+		}
+		if c.Running || between[s] {
+			l.WasUp = append(l.WasUp, s)
 		}
 	}
 	for _, c := range containers {
-		if s := c.Labels[plan.LabelService]; between[s] && c.Name != stack+"."+s+previousSuffix || c.Name == stack+"."+s+nextSuffix {
+		s := c.Labels[plan.LabelService]
+		if between[s] && !strings.HasSuffix(c.Name, previousSuffix) || s != "" && strings.HasSuffix(c.Name, nextSuffix) {
 			l.Entry = max(l.Entry, entryOf(c))
 		}
+	}
+	if l.Entry == 0 && len(between) == 0 {
+		return Outcome{}, nil
+	}
+	if l.Entry == 0 {
+		l.Entry = -1 // nothing new is there, only what has to get its name back
 	}
 	if out := d.putBack(ctx, stack, l); out.Result != PutBack {
 		return out, nil

@@ -67,7 +67,7 @@ func (d *Deployer) putBack(ctx context.Context, stack string, l *lock) Outcome {
 	}
 	d.startAgain(ctx, stack, back, l.WasUp, needs)
 	if l.madeNetwork || len(back) == 0 {
-		if err := d.Engine.RemoveNetwork(ctx, plan.NetworkName(stack)); err != nil && len(back) == 0 {
+		if err := d.Engine.RemoveNetwork(ctx, plan.NetworkName(stack), d.Lab); err != nil && len(back) == 0 {
 			needs("remove the network %s by hand: %s", plan.NetworkName(stack), err)
 		}
 	}

@@ -92,7 +92,7 @@ func (d *Deployer) Retire(ctx context.Context, stack string) (Outcome, error) {
 	}
 	ctx = context.WithoutCancel(ctx)
 	if out.Result == Done && len(networks) > 0 {
-		if err := d.Engine.RemoveNetwork(ctx, plan.NetworkName(stack)); err != nil {
+		if err := d.Engine.RemoveNetwork(ctx, plan.NetworkName(stack), d.Lab); err != nil {
 			out.Result = NeedsAHand
 			out.Hand = append(out.Hand, "the network "+plan.NetworkName(stack)+" is still there ("+err.Error()+"): something else uses it")
 		}

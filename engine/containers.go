@@ -370,9 +370,16 @@ func (e *Engine) CreateNetwork(ctx context.Context, name string, labels map[stri
 	return err == nil, explain("network", err)
 }
 
-// RemoveNetwork removes a network of the lab. One that is not there is no error.
-func (e *Engine) RemoveNetwork(ctx context.Context, name string) error {
-	_, err := e.api.NetworkRemove(ctx, name, client.NetworkRemoveOptions{})
+// RemoveNetwork removes a network of a lab. One that is not there, or is somebody else's, is left alone without an error.
+func (e *Engine) RemoveNetwork(ctx context.Context, name, lab string) error {
+	list, err := e.Networks(ctx)
+	if err != nil {
+		return err
+	}
+	if !slices.ContainsFunc(list, func(n survey.Network) bool { return n.Name == name && n.Lab == lab }) {
+		return nil
+	}
+	_, err = e.api.NetworkRemove(ctx, name, client.NetworkRemoveOptions{})
 	if err = explain("network", err); errors.Is(err, ErrNotFound) {
 		return nil
 	}

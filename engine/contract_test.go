@@ -65,7 +65,7 @@ func newWorld(t *testing.T, e *engine.Engine, target enginetest.Target) *world {
 		for _, c := range list {
 			assert.NoError(t, e.Remove(ctx, c.ID))
 		}
-		assert.NoError(t, e.RemoveNetwork(ctx, w.prefix))
+		assert.NoError(t, e.RemoveNetwork(ctx, w.prefix, w.prefix))
 	})
 	return w
 }
@@ -211,7 +211,8 @@ func networks(t *testing.T, w *world) {
 	require.NoError(t, err)
 	assert.True(t, slices.ContainsFunc(list, func(n survey.Network) bool { return n.Name == w.prefix && n.Lab == w.prefix }))
 	require.NoError(t, w.Start(w.ctx, w.create(t, "a", w.container(enginetest.Page))))
-	assert.Error(t, w.RemoveNetwork(w.ctx, w.prefix), "it has a running member")
+	require.NoError(t, w.RemoveNetwork(w.ctx, w.prefix, "another"))
+	assert.Error(t, w.RemoveNetwork(w.ctx, w.prefix, w.prefix), "it has a running member")
 }
 
 func logFollows(t *testing.T, w *world) {

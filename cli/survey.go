@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"encoding/json"
+	"fmt"
 	"os"
 
 	"github.com/urfave/cli/v3"
@@ -35,10 +36,14 @@ func (a *app) surveyCommand() *cli.Command {
 				return usage("a file holds the survey of one host: lantern survey HOST --save FILE")
 			}
 			o.look(ctx, name)
+			shown := 0
 			for _, h := range o.Hosts {
 				s := o.surveys[h.Name]
 				if s == nil {
 					continue
+				}
+				if shown++; shown > 1 && !asJSON {
+					fmt.Fprintln(a.Out)
 				}
 				switch {
 				case save != "":

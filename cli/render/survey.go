@@ -45,7 +45,6 @@ func Survey(w io.Writer, p Paint, s *survey.Survey) {
 			fmt.Fprintf(w, "  %s: %s\n", k, s.Unknown[k])
 		}
 	}
-	fmt.Fprintln(w)
 }
 
 func machineWords(s *survey.Survey) []string {
@@ -111,7 +110,12 @@ func listenerRows(s *survey.Survey) [][]string {
 
 func pathRows(p Paint, s *survey.Survey) [][]string {
 	var rows [][]string
-	for _, f := range s.Paths {
+	for i, f := range s.Paths {
+		// The way there is only worth a line where it is not as on every system.
+		plain := f.Kind == survey.Folder && f.UID == 0 && f.Mode == "0755" && len(f.ACL) == 0 && f.Real == f.Path
+		if parent := strings.TrimSuffix(f.Path, "/") + "/"; plain && slices.ContainsFunc(s.Paths[i+1:], func(o survey.Path) bool { return strings.HasPrefix(o.Path, parent) }) {
+			continue
+		}
 		switch f.Kind {
 		case survey.Missing:
 			near := ""

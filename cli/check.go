@@ -30,11 +30,7 @@ func (a *app) checkCommand() *cli.Command {
 			&cli.BoolFlag{Name: "strict", Usage: "warnings fail, too", Destination: &strict},
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
-			asJSON, err := a.json()
-			if err != nil {
-				return err
-			}
-			o, err := a.open()
+			o, asJSON, err := a.begin()
 			if err != nil {
 				return err
 			}

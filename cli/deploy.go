@@ -27,11 +27,7 @@ func (a *app) deployCommand() *cli.Command {
 			&cli.BoolFlag{Name: "dry-run", Usage: "only say what would be done", Destination: &dryRun},
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
-			asJSON, err := a.json()
-			if err != nil {
-				return err
-			}
-			o, err := a.open()
+			o, asJSON, err := a.begin()
 			if err != nil {
 				return err
 			}

@@ -25,6 +25,15 @@ type opened struct {
 	errs    map[string]error // hosts whose engine does not answer
 }
 
+// begin reads what every command about a lab needs: the lab, and whether results are wanted as JSON.
+func (a *app) begin() (o *opened, asJSON bool, err error) {
+	if asJSON, err = a.json(); err != nil {
+		return nil, false, err
+	}
+	o, err = a.open()
+	return o, asJSON, err
+}
+
 // open reads the lab without looking at any host.
 func (a *app) open() (*opened, error) {
 	dir, err := findLab(a.lab)

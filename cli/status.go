@@ -16,11 +16,7 @@ func (a *app) statusCommand() *cli.Command {
 	return &cli.Command{
 		Name: "status", Usage: "every service: state, since when, restarts, image, links", ArgsUsage: "[STACK]",
 		Action: func(ctx context.Context, c *cli.Command) error {
-			asJSON, err := a.json()
-			if err != nil {
-				return err
-			}
-			o, err := a.open()
+			o, asJSON, err := a.begin()
 			if err != nil {
 				return err
 			}

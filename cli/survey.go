@@ -17,11 +17,7 @@ func (a *app) surveyCommand() *cli.Command {
 		Name: "survey", Usage: "what is true of a host: accounts, zone, ports, folders, engine, containers, images", ArgsUsage: "[HOST]",
 		Flags: []cli.Flag{&cli.StringFlag{Name: "save", Usage: "write the survey to `FILE`", Destination: &save}},
 		Action: func(ctx context.Context, c *cli.Command) error {
-			asJSON, err := a.json()
-			if err != nil {
-				return err
-			}
-			o, err := a.open()
+			o, asJSON, err := a.begin()
 			if err != nil {
 				return err
 			}

@@ -97,11 +97,16 @@ func access(p survey.Path, id lab.Identity, groups []int, want rights) (got righ
 	return got, decides
 }
 
-// accessOne follows POSIX.1e draft 17, 23.1.5 ("ACL access check algorithm"), as Linux does, for a single right.
+// accessOne follows POSIX.1e draft 17, 23.1.5 ("ACL access check algorithm"), as Linux carries it out, for a single right.
 func accessOne(p survey.Path, id lab.Identity, groups []int, want rights) (bool, string) {
 	mode64, _ := strconv.ParseUint(p.Mode, 8, 32)
 	mode := uint32(mode64)
 	entries, mask, masked := parseACL(p.ACL)
+	if mode&0o070 == 0 {
+		// With nothing in the group's digit, which is the mask, Linux does not look at the list at all (fs/namei.c, acl_permission_check): whom it
+		// names then counts as one of the others.
+		entries, masked = nil, false
+	}
 	switch {
 	case id.UID == 0:
 		return true, ""

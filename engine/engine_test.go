@@ -1,0 +1,104 @@
+package engine
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"testing"
+
+	cerrdefs "github.com/containerd/errdefs"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// serve answers on a socket as an engine of some version would, or as something else.
+func serve(t *testing.T, answers map[string]string) string {
+	dir, err := os.MkdirTemp("", "dial")
+	require.NoError(t, err)
+	l, err := net.Listen("unix", filepath.Join(dir, "s"))
+	require.NoError(t, err)
+	s := &http.Server{Handler: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		body, ok := answers[filepath.Base(r.URL.Path)]
+		if !ok {
+			http.NotFound(w, r)
+			return
+		}
+		w.Header().Set("Api-Version", answers["api"])
+		fmt.Fprint(w, body)
+	})}
+	go s.Serve(l)
+	t.Cleanup(func() {
+		s.Close()
+		os.RemoveAll(dir)
+	})
+	return "unix://" + filepath.Join(dir, "s")
+}
+
+// Why an engine cannot be reached is said in plain words.
+func TestUnreachable(t *testing.T) {
+	dir := t.TempDir()
+	nobody := filepath.Join(dir, "s")
+	l, err := net.Listen("unix", nobody)
+	require.NoError(t, err)
+	l.(*net.UnixListener).SetUnlinkOnClose(false)
+	l.Close()
+	for _, c := range []struct{ address, because, do string }{
+		{"unix:///nowhere/engine.sock", "there is no socket /nowhere/engine.sock", "start the engine, or set engine in lab.toml"},
+		{"unix://" + nobody, "the socket is there, but nothing listens on it", "start the engine"},
+		{"tcp://192.0.2.14:2375", "only by unix://PATH", ""},
+		{serve(t, map[string]string{"_ping": "OK", "api": "1.40", "version": `{"ApiVersion":"1.40","Version":"18"}`}), "its API has version 1.40, and lantern needs 1.41 or newer", "update the engine"},
+		{serve(t, map[string]string{}), "does not answer as a container engine does", ""},
+	} {
+		_, err := Dial(t.Context(), c.address)
+		var u *Unreachable
+		require.True(t, errors.As(err, &u), "%s: %v", c.address, err)
+		assert.Equal(t, c.address, u.Address)
+		assert.Contains(t, u.Because, c.because)
+		assert.Contains(t, u.Do, c.do)
+	}
+	e, err := Dial(t.Context(), serve(t, map[string]string{"_ping": "OK", "api": "1.41", "version": `{"ApiVersion":"1.41","Version":"20.10.24","Components":[{"Name":"Podman Engine"}]}`}))
+	require.NoError(t, err)
+	assert.False(t, e.CanUpdate())
+	require.NoError(t, e.Close())
+}
+
+// What engines answer, by what it means: their words, as they were heard.
+func TestExplain(t *testing.T) {
+	for _, c := range []struct {
+		err  error
+		want error
+	}{
+		{errors.New(`Error response from daemon: Conflict. The container name "/x" is already in use by container "ab"`), ErrNameTaken},
+		{errors.New("the container name \"x\" is already in use by ab. You have to remove that container to be able to reuse that name"), ErrNameTaken},
+		{errors.New("network with name x already exists"), ErrNameTaken},
+		{errors.New("driver failed programming external connectivity: listen tcp4 0.0.0.0:8710: bind: address already in use"), ErrPortInUse},
+		{errors.New("Bind for 0.0.0.0:8710 failed: port is already allocated"), ErrPortInUse},
+		{errors.New("cannot listen on the TCP port: listen tcp4 :8710: bind: address already in use"), ErrPortInUse},
+		{cerrdefs.ErrNotFound.WithMessage("No such container: x"), ErrNotFound},
+		{fmt.Errorf("during the call: %w", io.ErrUnexpectedEOF), ErrUnknownOutcome},
+		{&net.OpError{Op: "read", Err: errors.New("connection reset by peer")}, ErrUnknownOutcome},
+		{errors.New("something else"), nil},
+	} {
+		err := explain("start", c.err)
+		for _, kind := range []error{ErrNameTaken, ErrPortInUse, ErrNotFound, ErrUnknownOutcome, ErrUnsupported} {
+			assert.Equal(t, kind == c.want, errors.Is(err, kind), "%v is %v", c.err, kind)
+		}
+		assert.NotContains(t, err.Error(), "daemon")
+	}
+	assert.NoError(t, explain("start", nil))
+}
+
+func TestUsualAddress(t *testing.T) {
+	t.Setenv("DOCKER_HOST", "unix:///elsewhere.sock")
+	assert.Equal(t, "unix:///elsewhere.sock", UsualAddress())
+}
+
+func TestArchitecture(t *testing.T) {
+	for machine, want := range map[string]string{"x86_64": "amd64", "aarch64": "arm64", "armv7l": "arm", "riscv64": "riscv64"} {
+		assert.Equal(t, want, architecture(machine))
+	}
+}

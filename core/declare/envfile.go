@@ -133,6 +133,9 @@ func (p *envParser) line(start, end int) {
 	if strings.TrimSpace(line) == "" || strings.HasPrefix(line, "#") {
 		return
 	}
+	if i := strings.IndexByte(line, '='); i >= 0 {
+		p.file.Span(start+i+1, end).Hide() // whatever is wrong with the line
+	}
 	if rest, ok := strings.CutPrefix(line, "export "); ok {
 		p.problem("env-file-syntax", start, start+len("export "), "export is a shell's word and not part of an environment file", p.drop(start, end-len(strings.TrimLeft(rest, " "))))
 		return
@@ -145,7 +148,6 @@ func (p *envParser) line(start, end int) {
 		return
 	}
 	valueAt := start + len(name) + 1
-	p.file.Span(valueAt, end).Hide()
 	if trimmed := strings.TrimRight(name, " \t"); trimmed != name {
 		p.problem("env-file-syntax", start+len(trimmed), valueAt-1, "white space before =", p.drop(start+len(trimmed), valueAt-1))
 		return
@@ -234,4 +236,15 @@ func firstInvalidUTF8(s string) (int, bool) {
 		}
 	}
 	return 0, false
+}
+
+// IsSecret tells whether a variable's name says that its value is a secret.
+func IsSecret(name string) bool {
+	n := strings.ReplaceAll(strings.ToUpper(name), "-", "_")
+	for _, end := range []string{"PASSWORD", "PASSWD", "PASSPHRASE", "PASS", "PWD", "SECRET", "TOKEN", "KEY", "CREDENTIALS"} {
+		if strings.HasSuffix(n, end) {
+			return true
+		}
+	}
+	return false
 }

@@ -124,6 +124,9 @@ func readEnv(r *reader, e entry, s *Service) {
 			r.problem("value-grammar", e.keySpan, "%q is no name of a variable", e.key)
 			continue
 		}
+		if IsSecret(e.key) {
+			e.value.span.Hide() // also when it is wrong
+		}
 		if value, ok := r.scalar(e.value); ok {
 			s.Env = append(s.Env, Variable{e.key, e.keySpan, value})
 		}

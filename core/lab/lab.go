@@ -140,17 +140,6 @@ type Page struct {
 	At source.Span
 }
 
-// Secret tells whether a variable's name says that its value is a secret.
-func Secret(name string) bool {
-	n := strings.ReplaceAll(strings.ToUpper(name), "-", "_")
-	for _, end := range []string{"PASSWORD", "PASSWD", "PASSPHRASE", "PASS", "PWD", "SECRET", "TOKEN", "KEY", "CREDENTIALS"} {
-		if strings.HasSuffix(n, end) {
-			return true
-		}
-	}
-	return false
-}
-
 // Identity returns whose rights count for folders: the user that the process is started as, else the owner whose ids are handed
 // over, else the image's user. Why says what is missing when it is unknown (ok is false).
 func (s *Service) Identity() (id Identity, ok bool, why string) {

@@ -457,7 +457,7 @@ func (r *resolver) zoneUnknown(name string, at source.Span) {
 func (r *resolver) environment(s *Service, d *declare.Service, in *scope) {
 	env := map[string]Variable{}
 	secret := func(name string) bool {
-		return Secret(name) || slices.ContainsFunc(d.Secrets, func(t declare.Text) bool { return t.Value == name })
+		return declare.IsSecret(name) || slices.ContainsFunc(d.Secrets, func(t declare.Text) bool { return t.Value == name })
 	}
 	if s.Zone.Name != "" {
 		env["TZ"] = Variable{Name: "TZ", Value: s.Zone.Name, At: s.Zone.At, Origin: FromZone}

@@ -169,7 +169,7 @@ func (r *resolver) reference(name string, whole, at source.Span, in *scope) Valu
 		return text(itoa(in.service.Owner.GID))
 	case first == "shell":
 		if value, ok := r.in.Shell(rest); ok {
-			return Value{Text: value, Secret: Secret(rest)}
+			return Value{Text: value, Secret: declare.IsSecret(rest)}
 		}
 		r.problem("reference-unknown", at, "the variable %s is not set in the shell that runs lantern", rest)
 		return unknown
@@ -258,7 +258,7 @@ func (r *resolver) let(name string, at source.Span, in *scope) Value {
 func (r *resolver) letValue(l *let) Value {
 	if l.decl.Value.IsSet() {
 		v := r.expand(l.decl.Value, l.scope)
-		if Secret(l.decl.Name) {
+		if declare.IsSecret(l.decl.Name) {
 			v.Secret = true
 			l.decl.Value.Span.Hide()
 		}
@@ -281,7 +281,7 @@ func (r *resolver) letValue(l *let) Value {
 		}
 		return Value{Unknown: true}
 	}
-	return Value{Text: e.Value.Value, Secret: Secret(e.Name) || Secret(l.decl.Name), written: e.Value}
+	return Value{Text: e.Value.Value, Secret: declare.IsSecret(e.Name) || declare.IsSecret(l.decl.Name), written: e.Value}
 }
 
 // folder returns what ${folder.NAME} stands for: the host's own meaning, else the lab's.

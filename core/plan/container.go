@@ -200,7 +200,7 @@ func Differences(running, declared Container) []Difference {
 	}
 	for _, v := range running.Env {
 		if _, is := env(declared.Env, v.Name); !is {
-			if lab.Secret(v.Name) {
+			if declare.IsSecret(v.Name) {
 				v.Value = source.Hidden(v.Value)
 			}
 			d = append(d, Difference{"env." + v.Name, v.Value, ""})

@@ -50,7 +50,10 @@ type world struct {
 }
 
 func newWorld(t *testing.T) *world {
-	address := enginetest.StandIn(t, standin.Options{})
+	return worldOn(t, enginetest.StandIn(t, standin.Options{}))
+}
+
+func worldOn(t *testing.T, address string) *world {
 	e, err := engine.Dial(t.Context(), address)
 	require.NoError(t, err)
 	t.Cleanup(func() { e.Close() })
@@ -323,6 +326,41 @@ func TestDeathAtEveryCall(t *testing.T) {
 			}
 		})
 	}
+}
+
+// The same on real engines, at a sample of the calls: a stack of two is replaced, and its ports change places.
+func TestDeathOnRealEngines(t *testing.T) {
+	enginetest.Each(t, func(t *testing.T, target enginetest.Target) {
+		if !target.Real() {
+			t.Skip("TestDeathAtEveryCall does more")
+		}
+		for _, scenario := range []struct{ name, before, after string }{{"replacing", two, changed}, {"ports change places", swapBefore, swapAfter}} {
+			patient := func(text string) string { return strings.ReplaceAll(text, `ready = { `, `ready = { within = "20s", `) }
+			points := 0
+			w := worldOn(t, target.Address)
+			for n := 2; ; n += 5 {
+				out, err := w.deployer(false).Deploy(t.Context(), w.stack(patient(scenario.before)))
+				require.NoError(t, err)
+				require.Contains(t, []string{deploy.Done, deploy.NothingToDo}, out.Result, "%v", out.Failure)
+				before := w.names()
+				w.gate.set(n, death)
+				w.deployer(true).Deploy(t.Context(), w.stack(patient(scenario.after)))
+				reached := w.gate.count() >= n
+				w.gate.set(0, none)
+				w.neverNeither(before, patient(scenario.after), n)
+				w.recovers(patient(scenario.before), patient(scenario.after), false, n)
+				out, err = w.deployer(false).Retire(t.Context(), "tide-log")
+				require.NoError(t, err)
+				require.Equal(t, deploy.Done, out.Result)
+				if t.Failed() || !reached {
+					break
+				}
+				points++
+			}
+			t.Logf("%s: %d points", scenario.name, points)
+			assert.Greater(t, points, 2)
+		}
+	})
 }
 
 // neverNeither fails when a service that ran before and is still declared has no container at all.

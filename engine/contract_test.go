@@ -3,13 +3,20 @@ package engine_test
 import (
 	"context"
 	"fmt"
+	"io"
+	"log"
 	"net"
+	"net/http"
 	"os"
 	"slices"
 	"strconv"
 	"testing"
 	"time"
 
+	"github.com/google/go-containerregistry/pkg/name"
+	"github.com/google/go-containerregistry/pkg/registry"
+	"github.com/google/go-containerregistry/pkg/v1/random"
+	"github.com/google/go-containerregistry/pkg/v1/remote"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -38,6 +45,7 @@ func TestContract(t *testing.T) {
 			"a folder that does not exist": missingFolder,
 			"the restart policy changes":   restartChanges,
 			"facts":                        facts,
+			"a pull":                       pull,
 		} {
 			t.Run(name, func(t *testing.T) { test(t, newWorld(t, e, target)) })
 		}
@@ -254,6 +262,43 @@ func restartChanges(t *testing.T, w *world) {
 	}
 	require.NoError(t, err)
 	assert.Equal(t, "always", w.inspect(t, id).Container.Restart.Policy)
+}
+
+// pull fetches an image from a registry on loopback; the stand-in has one of its own.
+func pull(t *testing.T, w *world) {
+	reference, absent := "registry.skerry.example/probe:pulled", "registry.skerry.example/probe:absent"
+	if w.target.Real() {
+		at := os.Getenv("LANTERN_TEST_REGISTRY")
+		if at == "" {
+			t.Skip("LANTERN_TEST_REGISTRY is not set: scripts/with-engines chooses one")
+		}
+		listener, err := net.Listen("tcp", at)
+		require.NoError(t, err)
+		served := &http.Server{Handler: registry.New(registry.Logger(log.New(io.Discard, "", 0)))}
+		go served.Serve(listener)
+		defer served.Close()
+		// A content of its own, so that nothing of it is on the host already.
+		image, err := random.Image(200_000, 3)
+		require.NoError(t, err)
+		reference, absent = at+"/skerry/pulled:"+w.prefix, at+"/skerry/pulled:absent"
+		ref, err := name.ParseReference(reference)
+		require.NoError(t, err)
+		require.NoError(t, remote.Write(ref, image))
+	}
+	_, err := w.Image(w.ctx, reference)
+	require.ErrorIs(t, err, engine.ErrNotFound)
+	require.NoError(t, w.Pull(w.ctx, reference, func(p engine.Progress) { assert.LessOrEqual(t, p.Current, p.Total) }))
+	image, err := w.Image(w.ctx, reference)
+	require.NoError(t, err)
+	assert.NotEmpty(t, image.ID)
+	assert.ErrorIs(t, w.Pull(w.ctx, absent, func(engine.Progress) {}), engine.ErrNotFound, "its registry says that it has not")
+	switch err := w.InRegistry(w.ctx, absent); w.target.Name {
+	case "podman":
+		assert.ErrorIs(t, err, engine.ErrUnsupported)
+	default:
+		assert.ErrorIs(t, err, engine.ErrNotFound)
+		assert.NoError(t, w.InRegistry(w.ctx, reference))
+	}
 }
 
 func facts(t *testing.T, w *world) {

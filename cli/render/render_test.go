@@ -1,0 +1,192 @@
+package render
+
+import (
+	"bytes"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"proudlantern.example/lantern/core/check"
+	"proudlantern.example/lantern/core/lab"
+	"proudlantern.example/lantern/core/plan"
+	"proudlantern.example/lantern/core/source"
+	"proudlantern.example/lantern/core/survey"
+	"proudlantern.example/lantern/deploy"
+)
+
+func TestStatusTable(t *testing.T) {
+	now := time.Date(2026, 11, 23, 10, 0, 0, 0, time.UTC)
+	var b bytes.Buffer
+	Status(&b, NewPaint(false), []deploy.Status{
+		{Host: "lamp-room", Stack: "tide-log", Service: "desk", State: deploy.StateReady, Since: now.Add(-90 * time.Minute), Image: "tide-desk:2.3", Links: []string{"http://lamp-room:8710/"}},
+		{Host: "lamp-room", Stack: "tide-log", Service: "store", State: deploy.StateRestarting, Since: now.Add(-5 * time.Second), Restarts: 3, Image: "store:16.4", Detail: "it ended with exit code 3"},
+		{Host: "boathouse", Stack: "bird-count", Service: "counter", State: deploy.StateRunning, Changed: true, Since: now.Add(-72 * time.Hour), Image: "counter:1"},
+		{Host: "boathouse", Stack: "bird-count", Service: "gallery", State: deploy.StateMissing, Changed: true},
+	}, now)
+	assert.Equal(t, strings.TrimPrefix(`
+  host       service             state       for  image          page
+  lamp-room  tide-log/desk       ready       1h   tide-desk:2.3  http://lamp-room:8710/
+  lamp-room  tide-log/store      restarting  5s   store:16.4                             it ended with exit code 3; 3 restarts
+  boathouse  bird-count/counter  running     3d   counter:1                              differs from the files
+  boathouse  bird-count/gallery  missing
+`, "\n"), b.String())
+	b.Reset()
+	Status(&b, NewPaint(false), nil, now)
+	assert.Equal(t, "nothing is declared, and nothing of this lab runs\n", b.String())
+}
+
+func TestPlan(t *testing.T) {
+	st := &lab.Stack{Name: "tide-log", Host: &lab.Host{Name: "lamp-room"}}
+	p := plan.Stack{Stack: st, Services: []plan.Service{
+		{Name: "store", Action: plan.Keep},
+		{Name: "queue", Action: plan.Start},
+		{Name: "desk", Action: plan.Replace, Differences: []plan.Difference{{Field: "env.LEVEL", Running: "low", Declared: "high"}, {Field: "ports", Declared: "8711 -> 81"}, {Field: "mounts", Running: "/a -> /b"}}},
+		{Name: "pier", Action: plan.Create, Container: plan.Container{Image: "pier:1"}},
+		{Name: "old", Action: plan.Remove},
+		{Name: "odd", Action: plan.Replace},
+	}}
+	var b bytes.Buffer
+	Plan(&b, NewPaint(false), p, false)
+	assert.Equal(t, strings.TrimPrefix(`
+tide-log on lamp-room
+  start    queue  as declared, but it does not run
+  replace  desk
+           env.LEVEL          low becomes high
+           ports              8711 -> 81  (new)
+           mounts             /a -> /b  (goes)
+  create   pier   pier:1
+  remove   old    no longer in the file
+  replace  odd    declared otherwise than when it was made
+`, "\n"), b.String())
+	b.Reset()
+	Plan(&b, NewPaint(false), plan.Stack{Stack: st, Services: p.Services[:1]}, true)
+	assert.Equal(t, "tide-log on lamp-room: everything runs as declared, nothing to do\n", b.String())
+	b.Reset()
+	require.NoError(t, PlansJSON(&b, []plan.Stack{p}))
+	assert.Contains(t, b.String(), `"field": "env.LEVEL"`)
+}
+
+func TestProgress(t *testing.T) {
+	began := time.Date(2026, 11, 23, 10, 0, 0, 0, time.UTC)
+	var b bytes.Buffer
+	g := NewProgress(&b, NewPaint(false), false)
+	for i, e := range []deploy.Event{
+		{Service: "desk", Step: deploy.StepPull, State: deploy.Begun, Detail: "tide-desk:2.3"},
+		{Service: "desk", Step: deploy.StepPull, State: deploy.Progress, Detail: "1000000 of 8000000 bytes"},
+		{Service: "desk", Step: deploy.StepPull, State: deploy.Progress, Detail: "2000000 of 8000000 bytes"},
+		{Service: "desk", Step: deploy.StepPull, State: deploy.Progress, Detail: "2500000 of 8000000 bytes"},
+		{Service: "desk", Step: deploy.StepPull, State: deploy.StepDone},
+		{Service: "desk", Step: deploy.StepCreate, State: deploy.Begun},
+		{Service: "desk", Step: deploy.StepCreate, State: deploy.StepDone},
+		{Service: "desk", Step: deploy.StepStop, State: deploy.StepDone},
+		{Service: "desk", Step: deploy.StepStart, State: deploy.Failed, Detail: "the port is held"},
+		{Step: deploy.StepPutBack, State: deploy.Begun},
+		{Service: "desk", Step: deploy.StepRemove, State: deploy.StepDone, Detail: "the new container"},
+		{Service: "desk", Step: deploy.StepPutBack, State: deploy.StepDone, Detail: "what ran before runs again"},
+		{Step: deploy.StepPutBack, State: deploy.StepDone},
+	} {
+		e.Stack, e.Time = "tide-log", began.Add(time.Duration(i)*100*time.Millisecond)
+		g.Event(e)
+	}
+	assert.Equal(t, strings.TrimPrefix(`
+     0.0s  tide-log/desk            pulls tide-desk:2.3
+     0.2s  tide-log/desk            2MB of 8MB
+     0.4s  tide-log/desk            pulled
+     0.6s  tide-log/desk            new container made
+     0.7s  tide-log/desk            what ran before is stopped and kept
+     0.8s  tide-log/desk            the port is held
+     0.9s  tide-log                 putting back what ran before
+     1.0s  tide-log/desk            removed the new container
+     1.1s  tide-log/desk            what ran before runs again
+     1.2s  tide-log                 put back
+`, "\n"), b.String())
+}
+
+func TestFailure(t *testing.T) {
+	for _, c := range []struct {
+		out  deploy.Outcome
+		want string
+	}{
+		{deploy.Outcome{Result: deploy.Refused, Holder: "keeper (pid 7) is changing this stack"}, "\ntide-log: nothing was changed: keeper (pid 7) is changing this stack\n"},
+		{deploy.Outcome{Result: deploy.PutBack, Failure: &deploy.Failure{Service: "desk", Message: "it ended", Log: []string{"one", "two"}}},
+			"\ntide-log: the deploy did not succeed; what ran before runs again\n  why  desk: it ended\n  the last it said:\n    | one\n    | two\n"},
+		{deploy.Outcome{Result: deploy.NeedsAHand, Hand: []string{"start it", "look at it"}}, "\ntide-log: this needs a hand\n  do   start it\n  do   look at it\n"},
+	} {
+		var b bytes.Buffer
+		Failure(&b, NewPaint(false), "tide-log", c.out)
+		assert.Equal(t, c.want, b.String())
+	}
+}
+
+func TestSurveyTables(t *testing.T) {
+	var b bytes.Buffer
+	Survey(&b, NewPaint(false), &survey.Survey{
+		Host: "lamp-room", Platform: "linux/amd64", Timezone: "Atlantic/Faroe", CPUs: 1, Memory: 8 << 30,
+		Accounts:  []survey.Account{{Name: "root"}, {Name: "daemon", UID: 1}, {Name: "keeper", UID: 1311, GID: 1400, Groups: []int{1410}}, {Name: "nobody", UID: 65534}},
+		Groups:    []survey.Group{{Name: "watch", GID: 1400}},
+		Listeners: []survey.Listener{{Protocol: "tcp", Address: "::", Port: 8712}, {Protocol: "tcp", Address: "127.0.0.1", Port: 631, Process: "printd", PID: 9}, {Protocol: "udp", Address: "0.0.0.0", Port: 631, Container: "mast.sensor"}},
+		Paths: []survey.Path{
+			{Path: "/", Real: "/", Kind: survey.Folder, Mode: "0755"}, {Path: "/srv", Real: "/disk", Kind: survey.Folder, UID: 1311, GID: 1400, Mode: "0750", ACL: []string{"mask::r-x"}},
+			{Path: "/srv/Tide", Kind: survey.Missing, Near: []string{"/srv/tide"}}, {Path: "/srv/x", Kind: survey.Hidden},
+		},
+		Containers: []survey.Container{{Name: "old-desk", State: "running", Image: "desk:1", Ports: []string{"0.0.0.0:8713 -> 80/tcp"}}},
+		Images:     []survey.Image{{Reference: "desk:1", Source: survey.FromEngine, Platforms: []string{"linux/amd64"}, Ports: []string{"80/tcp"}}, {Reference: "desk:9", Source: survey.Absent}},
+		Unknown:    map[string]string{"processes": "only root may see them"},
+	})
+	assert.Equal(t, strings.TrimPrefix(`
+lamp-room  linux/amd64, time zone Atlantic/Faroe, 1 processor, 8GiB of memory
+
+accounts
+  name    uid   gid   group  also in
+  root    0     0
+  keeper  1311  1400  watch  gid 1410
+
+ports in use
+  port      address    by
+  631/tcp   127.0.0.1  printd (pid 9)
+  631/udp   all IPv4   container mast.sensor
+  8712/tcp  all IPv6   nobody who may be seen
+
+folders of the lab
+  path       kind         owner              group             mode  beyond the mode
+  /srv       folder       keeper (uid 1311)  watch (gid 1400)  0750  really /disk  mask::r-x
+  /srv/Tide  missing                                                 near: /srv/tide
+  /srv/x     not visible
+
+containers
+  name      state    image   ports                   whose
+  old-desk  running  desk:1  0.0.0.0:8713 -> 80/tcp  not of a lab
+
+images of the lab
+  image   where        made for     ports   data paths  user
+  desk:1  on the host  linux/amd64  80/tcp              root
+  desk:9  nowhere
+
+not known
+  processes: only root may see them
+`, "\n"), b.String())
+}
+
+// Colours are only added: without them the text is the same.
+func TestColours(t *testing.T) {
+	file := source.NewFile("mast/stack.toml", "ports = [\"8710 -> 80\"]\n")
+	r := check.Result{Findings: []check.Finding{{Severity: check.Error, Problem: source.Problem{Rule: "port-clash", At: file.Span(10, 14), Message: "claimed twice", Mend: &source.Mend{Text: "8711 is free"}}}}}
+	var plain, coloured bytes.Buffer
+	Findings(&plain, NewPaint(false), &lab.Lab{}, r, false)
+	Findings(&coloured, NewPaint(true), &lab.Lab{}, r, false)
+	assert.NotContains(t, plain.String(), "\x1b")
+	assert.Contains(t, coloured.String(), "\x1b[")
+	stripped := coloured.String()
+	for {
+		before, rest, ok := strings.Cut(stripped, "\x1b[")
+		if !ok {
+			break
+		}
+		_, after, _ := strings.Cut(rest, "m")
+		stripped = before + after
+	}
+	assert.Equal(t, plain.String(), stripped)
+}

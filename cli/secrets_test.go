@@ -218,3 +218,44 @@ func TestDemoStays(t *testing.T) {
 	require.NoError(t, cmd.Process.Signal(syscall.SIGINT))
 	require.NoError(t, cmd.Wait())
 }
+
+// Several stacks: one that fails is put back, and what comes after it is not touched and named.
+func TestSeveralStacks(t *testing.T) {
+	b := standInBench(t)
+	b.write("lab.toml", fmt.Sprintf(labText, b.uid, b.gid, b.data, b.target.Address))
+	stack := func(image string) string {
+		return fmt.Sprintf("[service.sensor]\nimage = %q\nready = { http = \"8080/\", within = \"1s\" }\n", image)
+	}
+	b.write("a-gauge/stack.toml", stack(enginetest.Page))
+	b.write("mast/stack.toml", stack(enginetest.NeverReady))
+	b.write("vane/stack.toml", stack(enginetest.Page))
+	_, stderr := b.run(4, "deploy", "--yes")
+	assert.Contains(t, stderr, "mast: the deploy did not succeed")
+	assert.Contains(t, stderr, "not deployed because of this: vane")
+	stdout, _ := b.run(1, "status")
+	assert.Regexp(t, `(?m)a-gauge/sensor +ready`, stdout)
+	assert.Regexp(t, `(?m)mast/sensor +missing`, stdout)
+	b.run(1, "status", "vane")
+	b.run(0, "status", "a-gauge")
+	_, stderr = b.run(2, "status", "weather")
+	assert.Contains(t, stderr, "the lab has no stack weather; it has a-gauge, mast, vane")
+	_, stderr = b.run(2, "--host", "boathouse", "status")
+	assert.Contains(t, stderr, "the lab has no host boathouse")
+
+	b.write("mast/stack.toml", stack(enginetest.PageNew))
+	stdout, _ = b.run(0, "deploy", "--yes", "mast")
+	assert.NotContains(t, stdout, "vane")
+	// The question is never asked where nobody can answer it.
+	_, stderr = b.run(2, "deploy")
+	assert.Contains(t, stderr, "--yes answers")
+	require.NoError(t, os.RemoveAll(filepath.Join(b.dir, "vane")))
+	stdout, _ = b.run(0, "deploy")
+	assert.Equal(t, 2, strings.Count(stdout, "nothing to do"))
+	for _, name := range []string{"mast", "a-gauge"} {
+		b.run(0, "retire", name, "--yes")
+		_, stderr = b.run(0, "retire", name, "--yes")
+		assert.Contains(t, stderr, "nothing of "+name+" is on lamp-room")
+	}
+	_, stderr = b.run(2, "retire", "vane", "--yes")
+	assert.Contains(t, stderr, "no stack vane")
+}

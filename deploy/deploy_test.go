@@ -77,7 +77,7 @@ func (w *world) deployer(dead bool) *deploy.Deployer {
 	if dead {
 		self.PID, self.Began = gonePID(w.t), "1"
 	}
-	return &deploy.Deployer{Engine: e, Lab: "skerry-light", Host: "lamp-room", Self: self, Report: func(e deploy.Event) {
+	return &deploy.Deployer{Engine: e, Lab: "skerry-pier", Host: "lamp-room", Self: self, Report: func(e deploy.Event) {
 		w.mu.Lock()
 		defer w.mu.Unlock()
 		w.events = append(w.events, e)
@@ -101,21 +101,21 @@ var gonePID = func() func(t *testing.T) int {
 func (w *world) stack(text string) *lab.Stack {
 	w.t.Helper()
 	text = strings.NewReplacer("FIRST", fmt.Sprint(w.ports[0]), "SECOND", fmt.Sprint(w.ports[1])).Replace(text)
-	files := map[string]string{"lab.toml": "lab = \"skerry-light\"\n[host.lamp-room]\n[default]\nready-within = \"700ms\"\nstop-within = \"1s\"\n", "tide-log/stack.toml": text}
-	l := lab.Resolve(declare.Read([]string{"tide-log"}, func(path string) (string, error) {
+	files := map[string]string{"lab.toml": "lab = \"skerry-pier\"\n[host.lamp-room]\n[default]\nready-within = \"700ms\"\nstop-within = \"1s\"\n", "pier-log/stack.toml": text}
+	l := lab.Resolve(declare.Read([]string{"pier-log"}, func(path string) (string, error) {
 		if text, ok := files[path]; ok {
 			return text, nil
 		}
 		return "", fs.ErrNotExist
 	}), lab.Input{Folder: w.t.TempDir()})
 	require.Empty(w.t, l.Problems)
-	return l.Stack("tide-log")
+	return l.Stack("pier-log")
 }
 
 // names returns the containers by name, with their ids and whether they run.
 func (w *world) names() map[string]engine.State {
 	w.t.Helper()
-	list, err := w.engine.Containers(context.Background(), "skerry-light")
+	list, err := w.engine.Containers(context.Background(), "skerry-pier")
 	require.NoError(w.t, err)
 	names := map[string]engine.State{}
 	for _, c := range list {
@@ -303,7 +303,7 @@ func TestDeathAtEveryCall(t *testing.T) {
 			before := w.names()
 			w.gate.set(n, f)
 			if scenario.retire {
-				w.deployer(true).Retire(t.Context(), "tide-log")
+				w.deployer(true).Retire(t.Context(), "pier-log")
 			} else {
 				w.deployer(true).Deploy(t.Context(), w.stack(scenario.after))
 				w.neverNeither(before, scenario.after, n)
@@ -349,7 +349,7 @@ func TestDeathOnRealEngines(t *testing.T) {
 				w.gate.set(0, none)
 				w.neverNeither(before, patient(scenario.after), n)
 				w.recovers(patient(scenario.before), patient(scenario.after), false, n)
-				out, err = w.deployer(false).Retire(t.Context(), "tide-log")
+				out, err = w.deployer(false).Retire(t.Context(), "pier-log")
 				require.NoError(t, err)
 				require.Equal(t, deploy.Done, out.Result)
 				if t.Failed() || !reached {
@@ -382,7 +382,7 @@ func (w *world) recovers(before, after string, retire bool, n int) {
 	d := w.deployer(false)
 	switch {
 	case retire:
-		out, err := d.Retire(w.t.Context(), "tide-log")
+		out, err := d.Retire(w.t.Context(), "pier-log")
 		require.NoError(w.t, err)
 		assert.Contains(w.t, []string{deploy.Done, deploy.NothingToDo}, out.Result)
 		assert.Empty(w.t, w.names())
@@ -497,20 +497,20 @@ func TestStatus(t *testing.T) {
 	require.Equal(t, deploy.Done, out.Result)
 	// By hand: a container that is not declared any more, one that ended with an error, one that was stopped.
 	labels := func(service string) map[string]string {
-		return map[string]string{plan.LabelLab: "skerry-light", plan.LabelStack: "tide-log", plan.LabelService: service}
+		return map[string]string{plan.LabelLab: "skerry-pier", plan.LabelStack: "pier-log", plan.LabelService: service}
 	}
 	made := func(service, image string) string {
-		id, err := w.engine.Create(t.Context(), "tide-log."+service, plan.Container{Image: image, Network: "tide-log.net"}, labels(service))
+		id, err := w.engine.Create(t.Context(), "pier-log."+service, plan.Container{Image: image, Network: "pier-log.net"}, labels(service))
 		require.NoError(t, err)
 		require.NoError(t, w.engine.Start(t.Context(), id))
 		return id
 	}
 	made("broken", enginetest.Exits)
 	made("gone", enginetest.Page)
-	require.NoError(t, w.engine.Stop(t.Context(), "tide-log.store"))
-	require.Eventually(t, func() bool { return !w.names()["tide-log.broken"].Running }, 5*time.Second, 10*time.Millisecond)
+	require.NoError(t, w.engine.Stop(t.Context(), "pier-log.store"))
+	require.Eventually(t, func() bool { return !w.names()["pier-log.broken"].Running }, 5*time.Second, 10*time.Millisecond)
 
-	list, err := d.Status(t.Context(), "tide-log", st)
+	list, err := d.Status(t.Context(), "pier-log", st)
 	require.NoError(t, err)
 	got := map[string]string{}
 	for _, s := range list {
@@ -528,32 +528,32 @@ func TestStatus(t *testing.T) {
 // Nothing that is not of this lab is ever taken, not even for its name.
 func TestForeignNames(t *testing.T) {
 	w := newWorld(t)
-	other := map[string]string{plan.LabelLab: "another-lab", plan.LabelStack: "tide-log", plan.LabelService: "desk"}
-	require.NoError(t, w.engine.CreateMark(t.Context(), "tide-log.desk", enginetest.Page, other))
+	other := map[string]string{plan.LabelLab: "another-lab", plan.LabelStack: "pier-log", plan.LabelService: "desk"}
+	require.NoError(t, w.engine.CreateMark(t.Context(), "pier-log.desk", enginetest.Page, other))
 	d := w.deployer(false)
 	out, err := d.Deploy(t.Context(), w.stack(two))
 	require.NoError(t, err)
 	assert.Equal(t, deploy.PutBack, out.Result)
 	assert.Contains(t, out.Failure.Message, "a container that is not of this lab has its name")
 	assert.Empty(t, w.names())
-	_, err = d.Retire(t.Context(), "tide-log")
+	_, err = d.Retire(t.Context(), "pier-log")
 	require.NoError(t, err)
-	_, err = w.engine.Inspect(t.Context(), "tide-log.desk")
+	_, err = w.engine.Inspect(t.Context(), "pier-log.desk")
 	require.NoError(t, err)
 
-	require.NoError(t, w.engine.CreateMark(t.Context(), "tide-log.deploying", enginetest.Page, other))
+	require.NoError(t, w.engine.CreateMark(t.Context(), "pier-log.deploying", enginetest.Page, other))
 	out, err = d.Deploy(t.Context(), w.stack(two))
 	require.NoError(t, err)
 	assert.Equal(t, deploy.Refused, out.Result)
 	assert.Contains(t, out.Holder, "not of this lab")
 
-	require.NoError(t, w.engine.Remove(t.Context(), "tide-log.deploying"))
-	_, err = w.engine.CreateNetwork(t.Context(), "tide-log.net", map[string]string{plan.LabelLab: "another-lab"})
+	require.NoError(t, w.engine.Remove(t.Context(), "pier-log.deploying"))
+	_, err = w.engine.CreateNetwork(t.Context(), "pier-log.net", map[string]string{plan.LabelLab: "another-lab"})
 	require.NoError(t, err)
 	out, err = d.Deploy(t.Context(), w.stack(two))
 	require.NoError(t, err)
 	assert.Equal(t, deploy.PutBack, out.Result)
-	assert.Contains(t, out.Failure.Message, "the network tide-log.net: a network tide-log.net is there that is not of this lab")
+	assert.Contains(t, out.Failure.Message, "the network pier-log.net: a network pier-log.net is there that is not of this lab")
 	networks, err := w.engine.Networks(t.Context())
 	require.NoError(t, err)
 	assert.Len(t, networks, 2, "and it is still there")

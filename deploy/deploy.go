@@ -126,7 +126,7 @@ func (d *Deployer) Plan(ctx context.Context, stack *lab.Stack) (plan.Stack, erro
 		image, _ := d.Engine.Image(ctx, c.ImageID)
 		running = append(running, plan.Running{
 			ID: c.ID, Name: c.Name, Service: service, Digest: c.Labels[plan.LabelDigest], Salt: c.Labels[plan.LabelSalt],
-			ImageID: c.ImageID, Up: c.Running, Container: engine.WithoutImage(c.Container, image.Env, declared),
+			ImageID: c.ImageID, Up: c.Running, Container: engine.WithoutImage(c.Container, image, declared),
 		})
 	}
 	var failed error
@@ -145,6 +145,9 @@ func (d *Deployer) Plan(ctx context.Context, stack *lab.Stack) (plan.Stack, erro
 func (d *Deployer) Deploy(ctx context.Context, stack *lab.Stack) (Outcome, error) {
 	if held, err := d.recover(ctx, stack.Name); err != nil || held.Result != "" {
 		return held, err
+	}
+	if err := d.fetch(ctx, stack); err != nil {
+		return Outcome{}, err
 	}
 	p, err := d.Plan(ctx, stack)
 	if err != nil {
@@ -183,6 +186,18 @@ func (d *Deployer) Deploy(ctx context.Context, stack *lab.Stack) (Outcome, error
 	return out, nil
 }
 
+// fetch pulls what is to be pulled at each deploy, before anything is compared: a newer image is a difference.
+func (d *Deployer) fetch(ctx context.Context, stack *lab.Stack) error {
+	for _, s := range stack.Services {
+		if s.Fetch == "each-deploy" {
+			if err := d.pullOne(ctx, stack.Name, s.Name, s.Image.Text, true); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
 // pull fetches the images that are not on the host, all at once.
 func (d *Deployer) pull(ctx context.Context, p plan.Stack) error {
 	wanted := map[string]string{} // reference to service
@@ -193,7 +208,7 @@ func (d *Deployer) pull(ctx context.Context, p plan.Stack) error {
 	}
 	failures := make(chan error, len(wanted))
 	for _, reference := range slices.Sorted(maps.Keys(wanted)) {
-		go func() { failures <- d.pullOne(ctx, p.Stack.Name, wanted[reference], reference) }()
+		go func() { failures <- d.pullOne(ctx, p.Stack.Name, wanted[reference], reference, false) }()
 	}
 	var all []error
 	for range wanted {
@@ -202,9 +217,10 @@ func (d *Deployer) pull(ctx context.Context, p plan.Stack) error {
 	return errors.Join(all...)
 }
 
-func (d *Deployer) pullOne(ctx context.Context, stack, service, reference string) error {
+// pullOne pulls an image that is not on the host; with always also one that is.
+func (d *Deployer) pullOne(ctx context.Context, stack, service, reference string, always bool) error {
 	_, err := d.Engine.Image(ctx, reference)
-	if err == nil || !errors.Is(err, engine.ErrNotFound) {
+	if err == nil && !always || err != nil && !errors.Is(err, engine.ErrNotFound) {
 		return err
 	}
 	d.event(stack, service, StepPull, Begun, reference)

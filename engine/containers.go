@@ -15,6 +15,7 @@ import (
 	"github.com/moby/moby/api/pkg/stdcopy"
 	"github.com/moby/moby/api/types/container"
 	"github.com/moby/moby/client"
+	ocispec "github.com/opencontainers/image-spec/specs-go/v1"
 
 	"proudlantern.example/lantern/core/declare"
 	"proudlantern.example/lantern/core/plan"
@@ -42,7 +43,12 @@ type State struct {
 // that is not there.
 func (e *Engine) Create(ctx context.Context, name string, c plan.Container, labels map[string]string) (id string, err error) {
 	config, host, network := e.translate(c, labels)
-	made, err := e.api.ContainerCreate(ctx, client.ContainerCreateOptions{Name: name, Config: config, HostConfig: host, NetworkingConfig: network})
+	o := client.ContainerCreateOptions{Name: name, Config: config, HostConfig: host, NetworkingConfig: network}
+	if system, rest, ok := strings.Cut(c.Settings.Platform, "/"); ok {
+		architecture, variant, _ := strings.Cut(rest, "/")
+		o.Platform = &ocispec.Platform{OS: system, Architecture: architecture, Variant: variant}
+	}
+	made, err := e.api.ContainerCreate(ctx, o)
 	if err != nil {
 		return "", explain("create", err)
 	}
@@ -263,7 +269,8 @@ func (e *Engine) Image(ctx context.Context, reference string) (survey.Image, err
 		}
 		slices.Sort(i.Ports)
 		slices.Sort(i.Volumes)
-		i.User, i.Entrypoint, i.Command = c.User, c.Entrypoint, c.Cmd
+		i.User, i.Entrypoint, i.Command, i.Labels = c.User, c.Entrypoint, c.Cmd, c.Labels
+		i.WorkingDir, i.StopSignal = c.WorkingDir, c.StopSignal
 		for _, v := range c.Env {
 			if i.Env == nil {
 				i.Env = map[string]string{}

@@ -21,6 +21,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"proudlantern.example/lantern/core/declare"
+	"proudlantern.example/lantern/core/lab"
 	"proudlantern.example/lantern/core/plan"
 	"proudlantern.example/lantern/core/survey"
 	"proudlantern.example/lantern/engine"
@@ -135,15 +136,30 @@ func readBack(t *testing.T, w *world) {
 	c.Mounts = []plan.Mount{{Source: dir, Target: "/data", ReadOnly: true}}
 	c.Restart = declare.Restart{Policy: "on-failure", Retries: 3}
 	c.LogLimit = declare.LogLimit{Files: 3, Size: 5_000_000}
+	// Not started: a test machine need not be allowed to do all of this.
+	c.Settings = lab.Settings{
+		Command: []string{"a", "b c"}, Entrypoint: []string{"/probe"}, WorkingDir: "/data", Groups: []string{"1409", "1410"}, Memory: 64 << 20, SharedMemory: 32 << 20,
+		CPUs: 0.5, Devices: []declare.Device{{Host: "/dev/null", Container: "/dev/lamp0"}}, Capabilities: []string{"NET_ADMIN"}, Dropped: []string{"CHOWN", "MKNOD"},
+		ReadOnly: true, HostPID: true, HostCgroup: true, Sysctls: []lab.Pair{{Name: "net.ipv4.ip_default_ttl", Value: "41"}}, Labels: []lab.Pair{{Name: "example.skerry.room", Value: "lamp"}},
+		Ulimits: []declare.Ulimit{{Name: "nofile", Soft: 256, Hard: 512}}, AddressBook: []lab.Pair{{Name: "lamp", Value: "192.0.2.14"}}, DNS: []string{"192.0.2.53"}, StopSignal: "SIGINT",
+	}
+	c.Aliases = []string{"sensor", "tides"}
 	s := w.inspect(t, w.create(t, "a", c))
 	image, err := w.Image(w.ctx, enginetest.Page)
 	require.NoError(t, err)
 	assert.Equal(t, image.ID, s.ImageID)
 	assert.Equal(t, "mast", s.Labels[plan.LabelStack])
-	assert.Empty(t, plan.Differences(engine.WithoutImage(s.Container, image.Env, c), c), "nothing that was not declared may show as a difference")
+	assert.Empty(t, plan.Differences(engine.WithoutImage(s.Container, image, c), c), "nothing that was not declared may show as a difference")
+
+	plainly, mighty := w.container(enginetest.Page), w.container(enginetest.Page)
+	mighty.Settings.Privileged = true
+	for name, other := range map[string]plan.Container{"plain": plainly, "mighty": mighty} {
+		s := w.inspect(t, w.create(t, name, other))
+		assert.Empty(t, plan.Differences(engine.WithoutImage(s.Container, image, other), other), "what the engine adds by itself is no difference")
+	}
 
 	c.Env[0].Value, c.User = "other", "1312:1401"
-	d := plan.Differences(engine.WithoutImage(s.Container, image.Env, c), c)
+	d := plan.Differences(engine.WithoutImage(s.Container, image, c), c)
 	assert.Equal(t, []plan.Difference{{Field: "run-as", Running: "1311:1400", Declared: "1312:1401"}, {Field: "env.SENSOR_LEVEL", Running: "a=b c", Declared: "other"}}, d)
 }
 

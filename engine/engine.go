@@ -10,6 +10,7 @@ import (
 	"net"
 	"os"
 	"os/user"
+	"slices"
 	"strconv"
 	"strings"
 	"syscall"
@@ -157,12 +158,26 @@ func (e *Engine) Facts(ctx context.Context, s *survey.Survey) error {
 		return explain("info", err)
 	}
 	s.Engine = &survey.Engine{API: e.apiVer, Name: e.name, Version: e.version, Root: info.Info.DockerRootDir}
+	if e.lacksInit() {
+		s.Engine.Lacks = append(s.Engine.Lacks, "init")
+	}
 	for _, o := range info.Info.SecurityOptions {
 		s.Engine.Rootless = s.Engine.Rootless || strings.Contains(o, "rootless")
 	}
 	s.Platform = info.Info.OSType + "/" + architecture(info.Info.Architecture)
 	s.Memory, s.CPUs = info.Info.MemTotal, info.Info.NCPU
 	return nil
+}
+
+// firstProcess is where Podman's service looks for the program that init stands for (containers.conf(5), init_path).
+var firstProcess = []string{"/usr/libexec/podman/catatonit", "/usr/local/libexec/podman/catatonit", "/usr/local/lib/podman/catatonit", "/usr/lib/podman/catatonit", "/usr/bin/catatonit", "/usr/sbin/catatonit"}
+
+// lacksInit tells whether a container with init could not be made here.
+func (e *Engine) lacksInit() bool {
+	return e.kind == kindP && !slices.ContainsFunc(firstProcess, func(p string) bool {
+		_, err := os.Stat(p)
+		return err == nil
+	})
 }
 
 // architecture returns the name that images use (GOARCH, as the OCI image specification demands) for a kernel's machine name.

@@ -1,6 +1,8 @@
 package engine
 
 import (
+	"cmp"
+	"maps"
 	"net/netip"
 	"slices"
 	"strconv"
@@ -12,7 +14,9 @@ import (
 	"github.com/moby/moby/api/types/network"
 
 	"proudlantern.example/lantern/core/declare"
+	"proudlantern.example/lantern/core/lab"
 	"proudlantern.example/lantern/core/plan"
+	"proudlantern.example/lantern/core/survey"
 )
 
 // logDriver is the one driver that every engine has and that can be told how much to keep.
@@ -22,7 +26,7 @@ const logDriver = "json-file"
 func (e *Engine) translate(c plan.Container, labels map[string]string) (*container.Config, *container.HostConfig, *network.NetworkingConfig) {
 	stop := int(c.StopWithin.Round(time.Second).Seconds())
 	config := &container.Config{
-		Image: c.Image, User: c.User, Hostname: c.Hostname, Labels: labels, StopTimeout: &stop, ExposedPorts: network.PortSet{},
+		Image: c.Image, User: c.User, Hostname: c.Hostname, Labels: maps.Clone(labels), StopTimeout: &stop, ExposedPorts: network.PortSet{},
 	}
 	for _, v := range c.Env {
 		config.Env = append(config.Env, v.Name+"="+v.Value)
@@ -51,6 +55,7 @@ func (e *Engine) translate(c plan.Container, labels map[string]string) (*contain
 		}
 		host.PortBindings[port] = append(host.PortBindings[port], b)
 	}
+	e.translateSettings(c.Settings, config, host)
 	// Mounts, not Binds: the engines that can refuse a folder that does not exist do so only for these.
 	for _, m := range c.Mounts {
 		host.Mounts = append(host.Mounts, mount.Mount{Type: mount.TypeBind, Source: m.Source, Target: m.Target, ReadOnly: m.ReadOnly})
@@ -83,8 +88,22 @@ func (e *Engine) readBack(c container.InspectResponse) plan.Container {
 	out.Restart = declare.Restart{Policy: string(h.RestartPolicy.Name), Retries: h.RestartPolicy.MaximumRetryCount}
 	out.LogLimit.Files, _ = strconv.Atoi(h.LogConfig.Config["max-file"])
 	out.LogLimit.Size, _ = strconv.ParseInt(h.LogConfig.Config["max-size"], 10, 64)
+	out.Settings = readSettings(c)
+	if c.NetworkSettings != nil {
+		for name, n := range c.NetworkSettings.Networks {
+			if n != nil && name == string(h.NetworkMode) {
+				out.Network, out.Aliases = name, ownAliases(n.Aliases, c.ID)
+			}
+		}
+	}
+	// What engines do not tell, or tell in a way that others' values look like.
+	out.Unseen = []string{"platform", "cgroup"}
+	if h.Privileged {
+		// It has all of them; what an engine shows then is what the machine has.
+		out.Unseen = append(out.Unseen, "capabilities", "drop-capabilities", "devices")
+	}
 	if e.kind == kindP {
-		out.Unseen = []string{"log-limit"} // this engine does not tell
+		out.Unseen = append(out.Unseen, "log-limit", "sysctls", "aliases")
 	}
 	for port, bindings := range h.PortBindings {
 		for _, b := range bindings {
@@ -108,15 +127,44 @@ func (e *Engine) readBack(c container.InspectResponse) plan.Container {
 	return out
 }
 
-// WithoutImage takes out of a container's environment what its image and the engine put there, unless it is declared.
-func WithoutImage(c plan.Container, imageEnv map[string]string, declared plan.Container) plan.Container {
+// WithoutImage takes out of a container that runs what its image and the engine put there, unless it is declared: engines show all of it as
+// one.
+func WithoutImage(c plan.Container, image survey.Image, declared plan.Container) plan.Container {
 	c.Env = slices.DeleteFunc(slices.Clone(c.Env), func(v plan.Variable) bool {
 		if slices.ContainsFunc(declared.Env, func(d plan.Variable) bool { return d.Name == v.Name }) {
 			return false
 		}
-		value, ok := imageEnv[v.Name]
+		value, ok := image.Env[v.Name]
 		return ok && value == v.Value || slices.Contains(engineVariables, v.Name)
 	})
+	// Some engines add the container's own name in its network's book.
+	c.Aliases = slices.DeleteFunc(slices.Clone(c.Aliases), func(a string) bool { return a == c.Hostname && !slices.Contains(declared.Aliases, a) })
+	run, want := &c.Settings, declared.Settings
+	// An entrypoint of one's own takes the image's command away, too.
+	if want.Command == nil && (slices.Equal(run.Command, image.Command) || len(run.Command) == 0) {
+		run.Command = nil
+	}
+	if want.Entrypoint == nil && (slices.Equal(run.Entrypoint, image.Entrypoint) || len(run.Entrypoint) == 0) {
+		run.Entrypoint = nil
+	}
+	if want.WorkingDir == "" && (run.WorkingDir == image.WorkingDir || run.WorkingDir == "/") {
+		run.WorkingDir = ""
+	}
+	if want.StopSignal == "" && run.StopSignal == cmp.Or(declare.SignalName(image.StopSignal), "SIGTERM") {
+		run.StopSignal = ""
+	}
+	run.Labels = slices.DeleteFunc(slices.Clone(run.Labels), func(l lab.Pair) bool {
+		value, ok := image.Labels[l.Name]
+		return ok && value == l.Value && !slices.Contains(want.Labels, l)
+	})
+	// Some engines show their own defaults among the limits.
+	run.Ulimits = slices.DeleteFunc(slices.Clone(run.Ulimits), func(u declare.Ulimit) bool {
+		return !slices.ContainsFunc(want.Ulimits, func(w declare.Ulimit) bool { return w.Name == u.Name })
+	})
+	run.Platform = want.Platform
+	if image.User == c.User && declared.User == "" {
+		c.User = ""
+	}
 	return c
 }
 

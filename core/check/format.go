@@ -31,7 +31,7 @@ var formatRules = []Rule{
 		Mended:  `ports = ["8710 -> 80"]`,
 		Find:    resolverFinds,
 	}, {
-		Name: "value-grammar", Severity: Error, Needs: Files,
+		Name: "value-grammar", Severity: Error, Needs: Files, Mends: true,
 		Title:   "a port, mount, size, duration or other value that does not follow its grammar",
 		Text:    "The mark is on the part that cannot be understood.",
 		Mistake: `ports = ["8710-8712 -> 80-81"]`,

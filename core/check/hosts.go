@@ -1,6 +1,10 @@
 package check
 
-import "proudlantern.example/lantern/core/source"
+import (
+	"slices"
+
+	"proudlantern.example/lantern/core/source"
+)
 
 var hostRules = []Rule{
 	{
@@ -23,6 +27,32 @@ var hostRules = []Rule{
 				}
 				in.report(nil, source.Problem{At: h.At, Message: "the engine of " + h.Name + " does not answer: " + h.Survey.Unknown["engine"]})
 				in.result.Findings[len(in.result.Findings)-1].Host = h.Name
+			}
+		},
+	}, {
+		Name: "engine-lacks", Severity: Warning, Needs: Host,
+		Title:   "a declared key that the engine of the host cannot honour",
+		Text:    "What is asked for is left out on that host; everything else of the service is as declared.",
+		Mistake: `init = true    # on an engine without a first process of its own`,
+		Mended:  `# init left out, or the engine's package for it installed`,
+		Find: func(in *Input) {
+			for _, s := range in.services() {
+				if !s.Settings.Init {
+					continue
+				}
+				if s.Stack.Host.Survey == nil || s.Stack.Host.Survey.Engine == nil {
+					in.skip("host "+s.Stack.Host.Name, "nobody has looked at its engine")
+					continue
+				}
+				e := s.Stack.Host.Survey.Engine
+				if !slices.Contains(e.Lacks, "init") {
+					continue
+				}
+				in.report(s, source.Problem{
+					At:      s.At,
+					Message: "init is declared, and the engine of " + s.Stack.Host.Name + " (" + e.Name + ") has no such process: it is left out",
+					Mend:    &source.Mend{Text: "install the engine's helper for it on the host (Debian's package catatonit), or take init out"},
+				})
 			}
 		},
 	},

@@ -35,6 +35,11 @@ var imageRules = []Rule{
 						why = "nobody has asked for it"
 					}
 					in.skip(s.Image.Text, why)
+				case s.Fetch == "never" && image.Source != survey.FromEngine:
+					in.report(s, source.Problem{
+						At:      s.Image.Part(0, len(s.Image.Text)),
+						Message: fmt.Sprintf("%s is not on %s, and fetch = \"never\" keeps it from being pulled", s.Image.Text, host.Name),
+					})
 				case image.Source == survey.Absent:
 					in.report(s, source.Problem{
 						At:      s.Image.Part(0, len(s.Image.Text)),

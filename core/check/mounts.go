@@ -3,6 +3,7 @@ package check
 import (
 	"fmt"
 	"path"
+	"strconv"
 	"strings"
 
 	"proudlantern.example/lantern/core/declare"
@@ -142,7 +143,8 @@ func mountDenied(in *Input) {
 		if !m.ReadOnly {
 			want |= mayWrite
 		}
-		got, decides := access(p, id, nil, want)
+		groups := groupsOf(s)
+		got, decides := access(p, id, groups, want)
 		if got == want {
 			return
 		}
@@ -158,9 +160,20 @@ func mountDenied(in *Input) {
 			At:      m.SourceAt,
 			Message: fmt.Sprintf("%s on %s: %s may not %s there", m.Source, host.Name, who, (want &^ got).words(folder)),
 			Because: because,
-			Mend:    permissionMend(m.Source, p, id, got|want),
+			Mend:    permissionMend(m.Source, p, id, groups, want),
 		})
 	})
+}
+
+// groupsOf returns the further groups that the service's process has.
+func groupsOf(s *lab.Service) []int {
+	var gids []int
+	for _, g := range s.Settings.Groups {
+		if gid, err := strconv.Atoi(g); err == nil {
+			gids = append(gids, gid)
+		}
+	}
+	return gids
 }
 
 func aclWords(acl []string) string {
@@ -171,9 +184,9 @@ func aclWords(acl []string) string {
 }
 
 // permissionMend says what would let the identity in, the least first.
-func permissionMend(path string, p survey.Path, id lab.Identity, need rights) *source.Mend {
+func permissionMend(path string, p survey.Path, id lab.Identity, groups []int, need rights) *source.Mend {
 	_, mask, masked := parseACL(p.ACL)
-	granted, _ := access(withMask(p, 7), id, nil, need)
+	granted, _ := access(withMask(p, 7), id, groups, need)
 	switch {
 	case masked && granted == need:
 		return &source.Mend{Text: fmt.Sprintf("widen the mask to %s: setfacl -m m::%s '%s'", mask|need, mask|need, path)}

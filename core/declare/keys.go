@@ -13,8 +13,12 @@ import (
 // key describes one key of a table: all that is known of it stands here once. A key without read is part of the format
 // but not built yet, and says so.
 type key[T any] struct {
-	name string
-	read func(r *reader, e entry, into *T)
+	name    string
+	takes   Form
+	doc     string   // what it means, one sentence
+	example string   // a line of TOML
+	words   []string // the only texts that it takes, where there are such
+	read    func(r *reader, e entry, into *T)
 }
 
 // reader turns the tables of one file into declarations and collects what is wrong.
@@ -99,36 +103,119 @@ func (r *reader) wrongType(n *node, want string) {
 }
 
 // text makes a key of one text.
-func text[T any](name string, field func(*T) *Text) key[T] {
-	return key[T]{name, func(r *reader, e entry, into *T) {
+func text[T any](name, doc, example string, field func(*T) *Text) key[T] {
+	return key[T]{name: name, takes: FormText, doc: doc, example: example, read: func(r *reader, e entry, into *T) {
 		if e.value.kind != kindString {
 			r.wrongType(e.value, "a text")
 			return
 		}
-		*field(into) = Text{Value: e.value.text, Span: e.value.span}
+		*field(into) = e.value.asText()
 	}}
+}
+
+// word makes a key of one text out of a few.
+func word[T any](name, doc, example string, words []string, field func(*T) *Text) key[T] {
+	k := text(name, doc, example, field)
+	read := k.read
+	k.words = words
+	k.read = func(r *reader, e entry, into *T) {
+		read(r, e, into)
+		if t := *field(into); t.IsSet() && !slices.Contains(words, t.Value) {
+			*field(into) = Text{}
+			p := r.problem("value-grammar", t.Part(0, len(t.Value)), "%s is %s", name, strings.Join(words, " or "))
+			if near := Nearest(t.Value, words); near != "" {
+				p.Mend = source.Replace(t.Part(0, len(t.Value)), near, near+" is one")
+			}
+		}
+	}
+	return k
 }
 
 // texts makes a key of a list of texts.
-func texts[T any](name string, field func(*T) *[]Text) key[T] {
-	return key[T]{name, func(r *reader, e entry, into *T) {
-		if e.value.kind != kindArray {
-			r.wrongType(e.value, "a list of texts")
+func texts[T any](name, doc, example string, field func(*T) *[]Text) key[T] {
+	return key[T]{name: name, takes: FormTexts, doc: doc, example: example, read: func(r *reader, e entry, into *T) {
+		*field(into) = r.listOfTexts(e.value)
+	}}
+}
+
+// number makes a key of a number, kept as it is written.
+func number[T any](name string, takes Form, doc, example string, field func(*T) *Text) key[T] {
+	return key[T]{name: name, takes: takes, doc: doc, example: example, read: func(r *reader, e entry, into *T) {
+		if e.value.kind != kindInteger && (takes != FormNumber || e.value.kind != kindFloat) {
+			r.wrongType(e.value, string("a "+takes))
 			return
 		}
-		for _, n := range e.value.items {
-			if n.kind != kindString {
-				r.wrongType(n, "a text")
-				continue
+		*field(into) = e.value.asText()
+	}}
+}
+
+// boolean makes a key of true or false; nil stands for neither.
+func boolean[T any](name, doc, example string, field func(*T) **bool) key[T] {
+	return key[T]{name: name, takes: FormBoolean, doc: doc, example: example, read: func(r *reader, e entry, into *T) {
+		if e.value.kind != kindBool {
+			r.wrongType(e.value, "true or false")
+			return
+		}
+		value := e.value.text == "true"
+		*field(into) = &value
+	}}
+}
+
+// pairs makes a key of a table of texts, numbers or booleans by names of any kind, such as labels.
+func pairs[T any](name string, takes Form, doc, example string, field func(*T) *[]Named) key[T] {
+	return key[T]{name: name, takes: takes, doc: doc, example: example, read: func(r *reader, e entry, into *T) {
+		if e.value.kind != kindTable {
+			r.wrongType(e.value, "a table")
+			return
+		}
+		for _, e := range e.value.table.flat("") {
+			if e.value.kind == kindString || takes == FormValues {
+				if value, ok := r.scalar(e.value); ok {
+					*field(into) = append(*field(into), Named{e.key, e.keySpan, value})
+				}
+			} else {
+				r.wrongType(e.value, "a text")
 			}
-			*field(into) = append(*field(into), Text{Value: n.text, Span: n.span})
 		}
 	}}
 }
 
+// flat returns the entries of a table with those of tables inside under their dotted names: sysctls.net.core.somaxconn is one name.
+func (t *table) flat(prefix string) []entry {
+	var out []entry
+	for _, e := range t.entries {
+		e.key = prefix + e.key
+		if e.value.kind == kindTable && e.value.table.dotted {
+			out = append(out, e.value.table.flat(e.key+".")...)
+		} else {
+			out = append(out, e)
+		}
+	}
+	return out
+}
+
+// listOfTexts reads a list; what is no text in it is reported and left out.
+func (r *reader) listOfTexts(n *node) []Text {
+	if n.kind != kindArray {
+		r.wrongType(n, "a list of texts")
+		return nil
+	}
+	list := make([]Text, 0, len(n.items))
+	for _, item := range n.items {
+		if item.kind != kindString {
+			r.wrongType(item, "a text")
+			continue
+		}
+		list = append(list, item.asText())
+	}
+	return list
+}
+
+func (n *node) asText() Text { return Text{Value: n.text, Span: n.span} }
+
 // tables makes a key of named tables, such as [service.NAME].
-func tables[T any](name, what string, each func(r *reader, e entry, into *T)) key[T] {
-	return key[T]{name, func(r *reader, e entry, into *T) {
+func tables[T any](name, doc, example, what string, each func(r *reader, e entry, into *T)) key[T] {
+	return key[T]{name: name, takes: FormTables, doc: doc, example: example, read: func(r *reader, e entry, into *T) {
 		if e.value.kind != kindTable {
 			r.wrongType(e.value, "a table of names")
 			return
@@ -142,21 +229,23 @@ func tables[T any](name, what string, each func(r *reader, e entry, into *T)) ke
 }
 
 // named makes a key of a table of texts with names of our kind, such as [folder].
-func named[T any](name, what string, field func(*T) *[]Named) key[T] {
-	return tables(name, what, func(r *reader, e entry, into *T) {
+func named[T any](name, doc, example, what string, field func(*T) *[]Named) key[T] {
+	k := tables(name, doc, example, what, func(r *reader, e entry, into *T) {
 		if e.value.kind != kindString {
 			r.wrongType(e.value, "a text")
 			return
 		}
-		*field(into) = append(*field(into), Named{e.key, e.keySpan, Text{Value: e.value.text, Span: e.value.span}})
+		*field(into) = append(*field(into), Named{e.key, e.keySpan, e.value.asText()})
 	})
+	k.takes = FormNamed
+	return k
 }
 
 // scalar returns the text of a value that may be a text, a number or a boolean.
 func (r *reader) scalar(n *node) (Text, bool) {
 	switch n.kind {
 	case kindString, kindInteger, kindFloat, kindBool:
-		return Text{Value: n.text, Span: n.span}, true
+		return n.asText(), true
 	}
 	r.wrongType(n, "a text, a number or true/false")
 	return Text{}, false

@@ -60,45 +60,61 @@ type Host struct {
 
 // Default is [default]: what services without a word of their own get.
 type Default struct {
-	Restart, LogLimit, StopWithin, ReadyWithin Text
+	Restart, LogLimit, Memory, CPUs, StopWithin, Fetch, ReadyWithin Text
 }
 
 var labKeys = append([]key[Lab]{
-	text("lab", func(l *Lab) *Text { return &l.Name }),
-	text("about", func(l *Lab) *Text { return &l.About }),
-	text("timezone", func(l *Lab) *Text { return &l.Timezone }),
-	text("owner", func(l *Lab) *Text { return &l.Owner }),
-	tables("let", "a value of [let]", func(r *reader, e entry, l *Lab) { r.let(e, &l.Let) }),
-	named("folder", "a folder", func(l *Lab) *[]Named { return &l.Folders }),
-	tables("host", "a host", func(r *reader, e entry, l *Lab) {
+	text("lab", "the lab's name; required", `lab = "skerry-light"`, func(l *Lab) *Text { return &l.Name }),
+	text("about", "what the lab is for", `about = "The volunteers' machines"`, func(l *Lab) *Text { return &l.About }),
+	text("timezone", `an IANA name, or "host": the zone that the machine itself is set to`, `timezone = "Atlantic/Faroe"`, func(l *Lab) *Text { return &l.Timezone }),
+	text("owner", "whose data it is: the account whose ids folders and images get", `owner = "keeper"`, func(l *Lab) *Text { return &l.Owner }),
+	letKey(func(l *Lab) *[]Let { return &l.Let }),
+	named("folder", "short names of host folders, as ${folder.NAME}", `folder.data = "/srv/skerry"`, "a folder", func(l *Lab) *[]Named { return &l.Folders }),
+	tables("host", "a machine with an engine; without any there is one, local", `[host.lamp-room]`, "a host", func(r *reader, e entry, l *Lab) {
 		h := Host{Name: e.key, At: e.keySpan}
 		table1(r, e, hostKeys, "a host", &h)
 		l.Hosts = append(l.Hosts, h)
 	}),
-	{"default", func(r *reader, e entry, l *Lab) { table1(r, e, defaultKeys, "[default]", &l.Default) }},
+	{
+		name: "default", takes: FormTable, doc: "what every service gets that says nothing else", example: `default.restart = "always"`,
+		read: func(r *reader, e entry, l *Lab) { table1(r, e, defaultKeys, "[default]", &l.Default) },
+	},
 }, notYet[Lab]("network", "check", "accept")...)
 
 var hostKeys = append([]key[Host]{
-	text("engine", func(h *Host) *Text { return &h.Engine }),
-	text("address", func(h *Host) *Text { return &h.Address }),
-	text("timezone", func(h *Host) *Text { return &h.Timezone }),
-	text("owner", func(h *Host) *Text { return &h.Owner }),
-	named("folder", "a folder", func(h *Host) *[]Named { return &h.Folders }),
+	text("engine", "the address of its engine: unix://PATH; the engine's usual socket when left out", `engine = "unix:///var/run/docker.sock"`, func(h *Host) *Text { return &h.Engine }),
+	text("address", "what links show; localhost when left out", `address = "192.0.2.14"`, func(h *Host) *Text { return &h.Address }),
+	text("timezone", "the zone of its services", `timezone = "host"`, func(h *Host) *Text { return &h.Timezone }),
+	text("owner", "whose data it is on this host", `owner = "ranger"`, func(h *Host) *Text { return &h.Owner }),
+	named("folder", "this host's own meaning of a short name", `folder.data = "/home/keeper/skerry"`, "a folder", func(h *Host) *[]Named { return &h.Folders }),
 }, notYet[Host]("reserved-ports", "tls", "insecure")...)
 
-var defaultKeys = append([]key[Default]{
-	text("restart", func(d *Default) *Text { return &d.Restart }),
-	text("log-limit", func(d *Default) *Text { return &d.LogLimit }),
-	text("stop-within", func(d *Default) *Text { return &d.StopWithin }),
-	text("ready-within", func(d *Default) *Text { return &d.ReadyWithin }),
-}, notYet[Default]("memory", "cpus", "fetch")...)
+var defaultKeys = []key[Default]{
+	text("restart", "when the engine starts a container again; unless-stopped when left out", `restart = "unless-stopped"`, func(d *Default) *Text { return &d.Restart }),
+	text("log-limit", "how much of a log is kept, files x size; 5 x 10MB when left out", `log-limit = "6 x 500kB"`, func(d *Default) *Text { return &d.LogLimit }),
+	text("memory", "how much memory a service may use", `memory = "512MiB"`, func(d *Default) *Text { return &d.Memory }),
+	number("cpus", FormNumber, "how many processors a service may use", `cpus = 1.5`, func(d *Default) *Text { return &d.CPUs }),
+	text("stop-within", "how long a service may take to stop; 10s when left out", `stop-within = "30s"`, func(d *Default) *Text { return &d.StopWithin }),
+	word("fetch", "when images are pulled; if-absent when left out", `fetch = "if-absent"`, fetchWords, func(d *Default) *Text { return &d.Fetch }),
+	text("ready-within", "how long a service may take to become ready; 60s when left out", `ready-within = "2m"`, func(d *Default) *Text { return &d.ReadyWithin }),
+}
+
+// fetchWords say when an image is pulled.
+var fetchWords = []string{"if-absent", "each-deploy", "never"}
 
 // reservedWords begin references of their own and are therefore no names for [let].
 var reservedWords = []string{"timezone", "owner", "host", "stack", "folder", "service", "shell"}
 
 var letKeys = []key[Let]{
-	text("env-file", func(l *Let) *Text { return &l.EnvFile }),
-	text("key", func(l *Let) *Text { return &l.Key }),
+	text("env-file", "the environment file that holds the value", `env-file = "tide-log.env"`, func(l *Let) *Text { return &l.EnvFile }),
+	text("key", "the variable in that file", `key = "TIDES_DB_PASSWORD"`, func(l *Let) *Text { return &l.Key }),
+}
+
+// letKey makes the key of [let], which both files have.
+func letKey[T any](field func(*T) *[]Let) key[T] {
+	k := tables("let", "values to use anywhere as ${NAME}; a table takes one from an environment file", `let.db-name = "tides"`, "a value of [let]", func(r *reader, e entry, into *T) { r.let(e, field(into)) })
+	k.takes = FormValues
+	return k
 }
 
 func (r *reader) let(e entry, into *[]Let) {

@@ -24,9 +24,15 @@ type Service struct {
 	Name string
 	At   source.Span // of its name
 
-	About, Image, Owner, RunAs, Timezone, Restart, Page, LogLimit, StopWithin Text
+	About, Image, Platform, Fetch, WorkingDir, Hostname, Owner, RunAs, Timezone, TimezoneVariable, Restart, Page, LogLimit Text
+	Memory, SharedMemory, CPUs, PID, IPC, Cgroup, StopSignal, StopWithin                                                   Text
 
-	Ports, Mounts, OwnerVariables, EnvFiles, After, Secrets []Text
+	Ports, Mounts, OwnerVariables, ExtraGroups, EnvFiles, After, Secrets []Text
+	Command, Entrypoint                                                  []Text // nil: the image's own
+	Aliases, Devices, Capabilities, DropCapabilities, DNS                []Text
+
+	Privileged, ReadOnly, Init            *bool
+	Sysctls, Labels, Ulimits, AddressBook []Named
 
 	Env   []Variable
 	Ready *Ready
@@ -46,12 +52,12 @@ type Ready struct {
 }
 
 var stackKeys = append([]key[Stack]{
-	text("about", func(s *Stack) *Text { return &s.About }),
-	text("host", func(s *Stack) *Text { return &s.Host }),
-	text("timezone", func(s *Stack) *Text { return &s.Timezone }),
-	text("owner", func(s *Stack) *Text { return &s.Owner }),
-	tables("let", "a value of [let]", func(r *reader, e entry, s *Stack) { r.let(e, &s.Let) }),
-	tables("service", "a service", func(r *reader, e entry, s *Stack) {
+	text("about", "what the stack is for", `about = "Tide readings since 1911"`, func(s *Stack) *Text { return &s.About }),
+	text("host", "the host that it runs on; may be left out where the lab has one", `host = "lamp-room"`, func(s *Stack) *Text { return &s.Host }),
+	text("timezone", "the zone of its services", `timezone = "UTC"`, func(s *Stack) *Text { return &s.Timezone }),
+	text("owner", "whose data it is", `owner = "ranger:birds"`, func(s *Stack) *Text { return &s.Owner }),
+	letKey(func(s *Stack) *[]Let { return &s.Let }),
+	tables("service", "a service: one container", `[service.desk]`, "a service", func(r *reader, e entry, s *Stack) {
 		v := &Service{Name: e.key, At: e.keySpan}
 		r.service = v.Name
 		defer func() { r.service = "" }()
@@ -64,54 +70,77 @@ var stackKeys = append([]key[Stack]{
 	}),
 }, notYet[Stack]("networks", "own-network", "volume", "accept")...)
 
+var onlyHost = []string{"host"}
+
 var serviceKeys = append([]key[Service]{
-	text("about", func(s *Service) *Text { return &s.About }),
-	text("image", func(s *Service) *Text { return &s.Image }),
-	texts("ports", func(s *Service) *[]Text { return &s.Ports }),
-	texts("mounts", func(s *Service) *[]Text { return &s.Mounts }),
-	text("owner", func(s *Service) *Text { return &s.Owner }),
-	texts("owner-variables", func(s *Service) *[]Text { return &s.OwnerVariables }),
-	text("run-as", func(s *Service) *Text { return &s.RunAs }),
-	text("timezone", func(s *Service) *Text { return &s.Timezone }),
-	{"env", readEnv},
-	texts("env-files", func(s *Service) *[]Text { return &s.EnvFiles }),
-	texts("secrets", func(s *Service) *[]Text { return &s.Secrets }),
-	text("restart", func(s *Service) *Text { return &s.Restart }),
-	texts("after", func(s *Service) *[]Text { return &s.After }),
-	{"ready", func(r *reader, e entry, s *Service) {
-		s.Ready = &Ready{At: e.keySpan}
-		before := len(r.problems)
-		table1(r, e, readyKeys, "ready", s.Ready)
-		kinds := 0
-		for _, t := range []Text{s.Ready.HTTP, s.Ready.TCP, s.Ready.Log} {
-			if t.IsSet() {
-				kinds++
+	text("about", "what it is for", `about = "the readings themselves"`, func(s *Service) *Text { return &s.About }),
+	text("image", "the image, with tag, digest or both; required", `image = "registry.skerry.example/tide-desk:2.3"`, func(s *Service) *Text { return &s.Image }),
+	text("platform", "for which platform the image is taken; the host's when left out", `platform = "linux/arm64"`, func(s *Service) *Text { return &s.Platform }),
+	word("fetch", "when the image is pulled", `fetch = "each-deploy"`, fetchWords, func(s *Service) *Text { return &s.Fetch }),
+	texts("command", "instead of the image's", `command = ["serve", "--quiet"]`, func(s *Service) *[]Text { return &s.Command }),
+	texts("entrypoint", "instead of the image's", `entrypoint = ["/bin/desk"]`, func(s *Service) *[]Text { return &s.Entrypoint }),
+	text("working-dir", "the folder inside that the command starts in", `working-dir = "/data"`, func(s *Service) *Text { return &s.WorkingDir }),
+	text("hostname", "its own name inside; STACK-SERVICE when left out", `hostname = "desk"`, func(s *Service) *Text { return &s.Hostname }),
+	texts("ports", "published ports, [address:]host -> container[/protocol]", `ports = ["8710 -> 80", "localhost:8711-8712 -> 81-82/udp"]`, func(s *Service) *[]Text { return &s.Ports }),
+	text("page", "the container port of its page, for links and for the proof after a deploy", `page = "80/"`, func(s *Service) *Text { return &s.Page }),
+	texts("mounts", "what is mounted, host -> container[, read-only]", `mounts = ["/srv/skerry -> /data, read-only"]`, func(s *Service) *[]Text { return &s.Mounts }),
+	text("owner", "whose data it works on: ACCOUNT, ACCOUNT:GROUP or UID:GID; names are looked up on the host", `owner = "keeper:watch"`, func(s *Service) *Text { return &s.Owner }),
+	texts("owner-variables", "hands the owner's uid and gid over in these two variables", `owner-variables = ["DESK_UID", "DESK_GID"]`, func(s *Service) *[]Text { return &s.OwnerVariables }),
+	text("run-as", "the user that the process is started as: owner, image, ACCOUNT[:GROUP] or UID:GID; image when left out", `run-as = "owner"`, func(s *Service) *Text { return &s.RunAs }),
+	texts("extra-groups", "further groups of the process, names of the host or gids", `extra-groups = ["watch", "1410"]`, func(s *Service) *[]Text { return &s.ExtraGroups }),
+	text("timezone", "IANA name, host or none; handed over as TZ", `timezone = "none"`, func(s *Service) *Text { return &s.Timezone }),
+	text("timezone-variable", "the variable that the zone is handed over in; TZ when left out", `timezone-variable = "ZONE"`, func(s *Service) *Text { return &s.TimezoneVariable }),
+	{name: "env", takes: FormValues, doc: "environment variables; they win over env-files", example: `env.DESK_LEVEL = "info"`, read: readEnv},
+	texts("env-files", "environment files, relative to the stack's folder; the later one wins", `env-files = ["tide-log.env"]`, func(s *Service) *[]Text { return &s.EnvFiles }),
+	texts("secrets", "variables whose values are secret though their names do not look like it", `secrets = ["STATION"]`, func(s *Service) *[]Text { return &s.Secrets }),
+	text("restart", "no, on-failure, on-failure N, unless-stopped or always", `restart = "on-failure 3"`, func(s *Service) *Text { return &s.Restart }),
+	texts("after", "services that have to be ready first", `after = ["store"]`, func(s *Service) *[]Text { return &s.After }),
+	{
+		name: "ready", takes: FormTable, doc: "how it shows that it does its work", example: `ready = { http = "80/health", within = "45s" }`,
+		read: func(r *reader, e entry, s *Service) {
+			s.Ready = &Ready{At: e.keySpan}
+			before := len(r.problems)
+			table1(r, e, readyKeys, "ready", s.Ready)
+			kinds := 0
+			for _, t := range []Text{s.Ready.HTTP, s.Ready.TCP, s.Ready.Log} {
+				if t.IsSet() {
+					kinds++
+				}
 			}
-		}
-		if kinds != 1 && len(r.problems) == before {
-			r.problem("key-missing", e.keySpan, "ready needs one of http, tcp and log")
-		}
-	}},
-	text("page", func(s *Service) *Text { return &s.Page }),
-	text("log-limit", func(s *Service) *Text { return &s.LogLimit }),
-	text("stop-within", func(s *Service) *Text { return &s.StopWithin }),
-}, notYet[Service]("platform", "fetch", "command", "entrypoint", "working-dir", "hostname", "listens", "extra-groups",
-	"timezone-variable", "networks", "network", "shares-network-with", "aliases", "overlap", "memory", "shared-memory", "cpus",
-	"devices", "capabilities", "drop-capabilities", "privileged", "read-only", "init", "pid", "ipc", "cgroup", "sysctls", "labels",
-	"ulimits", "address-book", "dns", "stop-signal", "accept")...)
+			if kinds != 1 && len(r.problems) == before {
+				r.problem("key-missing", e.keySpan, "ready needs one of http, tcp and log")
+			}
+		},
+	},
+	texts("aliases", "further names on its network", `aliases = ["tides"]`, func(s *Service) *[]Text { return &s.Aliases }),
+	text("log-limit", "how much of its log is kept, files x size, or none", `log-limit = "3 x 1MB"`, func(s *Service) *Text { return &s.LogLimit }),
+	text("memory", "how much memory it may use", `memory = "512MiB"`, func(s *Service) *Text { return &s.Memory }),
+	text("shared-memory", "the size of its shared memory", `shared-memory = "128MiB"`, func(s *Service) *Text { return &s.SharedMemory }),
+	number("cpus", FormNumber, "how many processors it may use", `cpus = 0.5`, func(s *Service) *Text { return &s.CPUs }),
+	texts("devices", "devices of the host, PATH or PATH -> PATH", `devices = ["/dev/lamp0 -> /dev/lamp"]`, func(s *Service) *[]Text { return &s.Devices }),
+	texts("capabilities", "capabilities beyond the usual ones", `capabilities = ["NET_ADMIN"]`, func(s *Service) *[]Text { return &s.Capabilities }),
+	texts("drop-capabilities", "usual capabilities that it does not get; ALL for all", `drop-capabilities = ["ALL"]`, func(s *Service) *[]Text { return &s.DropCapabilities }),
+	boolean("privileged", "may do to the host whatever root may", `privileged = true`, func(s *Service) **bool { return &s.Privileged }),
+	boolean("read-only", "its root file system cannot be written", `read-only = true`, func(s *Service) **bool { return &s.ReadOnly }),
+	boolean("init", "a small first process that reaps what is left over", `init = true`, func(s *Service) **bool { return &s.Init }),
+	word("pid", "sees the host's processes", `pid = "host"`, onlyHost, func(s *Service) *Text { return &s.PID }),
+	word("ipc", "shares the host's shared memory and semaphores", `ipc = "host"`, onlyHost, func(s *Service) *Text { return &s.IPC }),
+	word("cgroup", "sees the host's control groups", `cgroup = "host"`, onlyHost, func(s *Service) *Text { return &s.Cgroup }),
+	pairs("sysctls", FormPairs, "kernel settings of its own namespaces", `sysctls = { "net.core.somaxconn" = "512" }`, func(s *Service) *[]Named { return &s.Sysctls }),
+	pairs("labels", FormPairs, "labels of the container", `labels = { "example.skerry.room" = "lamp" }`, func(s *Service) *[]Named { return &s.Labels }),
+	pairs("ulimits", FormValues, "limits of its processes, N or SOFT:HARD", `ulimits = { nofile = "1024:4096" }`, func(s *Service) *[]Named { return &s.Ulimits }),
+	pairs("address-book", FormPairs, "further names that resolve inside, to addresses", `address-book = { lamp = "192.0.2.14" }`, func(s *Service) *[]Named { return &s.AddressBook }),
+	texts("dns", "addresses of name servers", `dns = ["192.0.2.53"]`, func(s *Service) *[]Text { return &s.DNS }),
+	text("stop-signal", "the signal that tells it to stop", `stop-signal = "SIGINT"`, func(s *Service) *Text { return &s.StopSignal }),
+	text("stop-within", "how long it may take to stop", `stop-within = "1m"`, func(s *Service) *Text { return &s.StopWithin }),
+}, notYet[Service]("listens", "networks", "network", "shares-network-with", "overlap", "accept")...)
 
 var readyKeys = append([]key[Ready]{
-	text("http", func(y *Ready) *Text { return &y.HTTP }),
-	text("status", func(y *Ready) *Text { return &y.Status }),
-	text("log", func(y *Ready) *Text { return &y.Log }),
-	text("within", func(y *Ready) *Text { return &y.Within }),
-	{"tcp", func(r *reader, e entry, y *Ready) {
-		if e.value.kind != kindInteger {
-			r.wrongType(e.value, "a port number")
-			return
-		}
-		y.TCP = Text{Value: e.value.text, Span: e.value.span}
-	}},
+	text("http", "a container port and path that answers, https in front for TLS", `http = "80/health"`, func(y *Ready) *Text { return &y.HTTP }),
+	text("status", "the status codes that count; 200-399 when left out", `status = "200-204"`, func(y *Ready) *Text { return &y.Status }),
+	number("tcp", FormInteger, "a container port that accepts connections", `tcp = 5432`, func(y *Ready) *Text { return &y.TCP }),
+	text("log", "a regular expression that a line of its log matches", `log = "open for readings"`, func(y *Ready) *Text { return &y.Log }),
+	text("within", "how long it may take", `within = "90s"`, func(y *Ready) *Text { return &y.Within }),
 }, notYet[Ready]("command", "image")...)
 
 func readEnv(r *reader, e entry, s *Service) {

@@ -53,6 +53,10 @@ type Service struct {
 	About string
 
 	Image       Value
+	Fetch       string // if-absent, each-deploy or never
+	Hostname    string
+	Aliases     []string // further names on its network
+	Settings    Settings
 	Ports       []Port
 	Mounts      []Mount
 	Owner       *Identity // nil: none declared

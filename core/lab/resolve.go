@@ -27,6 +27,7 @@ type Input struct {
 const (
 	defaultRestart     = "unless-stopped"
 	defaultLogLimit    = "5 x 10MB"
+	defaultFetch       = "if-absent"
 	defaultStopWithin  = 10 * time.Second
 	defaultReadyWithin = 60 * time.Second
 )
@@ -202,6 +203,7 @@ func (r *resolver) service(s *Service) {
 	if s.Image = r.expand(d.Image, in); d.Image.IsSet() && !s.Image.Unknown {
 		r.image(s)
 	}
+	r.settings(s, d, in)
 	r.ports(s)
 	for _, t := range d.Mounts {
 		r.mount(s, t, in)
@@ -308,6 +310,7 @@ func (r *resolver) habits(s *Service, d *declare.Service, in *scope) {
 			s.LogLimit = l
 		}
 	}
+	s.Fetch = cmp.Or(d.Fetch.Value, def.Fetch.Value, defaultFetch)
 	s.StopWithin = r.duration(defaultStopWithin, first, d.StopWithin, def.StopWithin)
 	var within declare.Text
 	if d.Ready != nil {
@@ -460,7 +463,8 @@ func (r *resolver) environment(s *Service, d *declare.Service, in *scope) {
 		return declare.IsSecret(name) || slices.ContainsFunc(d.Secrets, func(t declare.Text) bool { return t.Value == name })
 	}
 	if s.Zone.Name != "" {
-		env["TZ"] = Variable{Name: "TZ", Value: s.Zone.Name, At: s.Zone.At, Origin: FromZone}
+		variable := cmp.Or(d.TimezoneVariable.Value, "TZ")
+		env[variable] = Variable{Name: variable, Value: s.Zone.Name, At: s.Zone.At, Origin: FromZone}
 	}
 	if s.OwnerUID != "" && s.Owner != nil && s.Owner.Known {
 		at := d.OwnerVariables[0].Span

@@ -38,6 +38,7 @@ type Container struct {
 	Network    string // its name
 	Aliases    []string
 	Hostname   string
+	Settings   lab.Settings
 	Restart    declare.Restart
 	LogLimit   declare.LogLimit
 	StopWithin time.Duration
@@ -94,8 +95,8 @@ func NetworkName(stack string) string { return stack + ".net" }
 // Declare returns the container that a service becomes. All lists are sorted, so that equal declarations are equal values.
 func Declare(s *lab.Service) Container {
 	c := Container{
-		Image: s.Image.Text, Network: NetworkName(s.Stack.Name), Aliases: []string{s.Name},
-		Hostname: s.Stack.Name + "-" + s.Name, Restart: s.Restart, LogLimit: s.LogLimit, StopWithin: s.StopWithin,
+		Image: s.Image.Text, Network: NetworkName(s.Stack.Name), Aliases: append([]string{s.Name}, s.Aliases...),
+		Hostname: s.Hostname, Settings: s.Settings, Restart: s.Restart, LogLimit: s.LogLimit, StopWithin: s.StopWithin,
 	}
 	if s.RunAs != nil {
 		c.User = fmt.Sprintf("%d:%d", s.RunAs.UID, s.RunAs.GID)
@@ -206,6 +207,7 @@ func Differences(running, declared Container) []Difference {
 			d = append(d, Difference{"env." + v.Name, v.Value, ""})
 		}
 	}
+	d = append(d, settingsDifferences(running, declared)...)
 	d = append(d, listDifferences("ports", running.Ports, declared.Ports)...)
 	d = append(d, listDifferences("mounts", running.Mounts, declared.Mounts)...)
 	text("restart", running.Restart.String(), declared.Restart.String())

@@ -45,6 +45,9 @@ type Engine struct {
 	Version  string `json:"version"`
 	Rootless bool   `json:"rootless"`
 	Root     string `json:"root,omitempty"` // the folder that holds its data
+
+	// Lacks names keys of a service that this engine cannot honour.
+	Lacks []string `json:"lacks,omitempty"`
 }
 
 // Account is a user of the host.
@@ -145,6 +148,10 @@ type Image struct {
 	Env        map[string]string `json:"env,omitempty"`
 	Entrypoint []string          `json:"entrypoint,omitempty"`
 	Command    []string          `json:"command,omitempty"`
+	Labels     map[string]string `json:"labels,omitempty"`
+
+	WorkingDir string `json:"-"` // for comparing with what runs, which is never done with a saved survey
+	StopSignal string `json:"-"`
 }
 
 // Ask is what a lab wants to know of a host beyond what is always read.

@@ -17,12 +17,18 @@ import (
 
 // About is what the page says.
 type About struct {
-	UID      int      `json:"uid"`
-	GID      int      `json:"gid"`
-	Groups   []int    `json:"groups"`
-	Hostname string   `json:"hostname"`
-	Env      []string `json:"env"`
-	Wrote    string   `json:"wrote,omitempty"` // why PROBE_WRITE could not be written; "yes" when it could
+	UID      int       `json:"uid"`
+	GID      int       `json:"gid"`
+	Groups   []int     `json:"groups"`
+	Hostname string    `json:"hostname"`
+	Env      []string  `json:"env"`
+	Wrote    string    `json:"wrote,omitempty"` // why PROBE_WRITE could not be written; "yes" when it could
+	Args     []string  `json:"args"`
+	Folder   string    `json:"folder"` // that it was started in
+	NoFile   [2]uint64 `json:"nofile"`
+	Shared   uint64    `json:"shared"` // bytes of /dev/shm
+	// Files are the contents of what PROBE_FILES lists; of links where they lead.
+	Files map[string]string `json:"files,omitempty"`
 }
 
 func main() {
@@ -65,6 +71,17 @@ func page(ready *atomic.Bool) http.Handler {
 		about := About{UID: os.Getuid(), GID: os.Getgid(), Env: os.Environ()}
 		about.Groups, _ = os.Getgroups()
 		about.Hostname, _ = os.Hostname()
+		about.Args = os.Args
+		about.Folder, _ = os.Getwd()
+		var limit syscall.Rlimit
+		if syscall.Getrlimit(syscall.RLIMIT_NOFILE, &limit) == nil {
+			about.NoFile = [2]uint64{limit.Cur, limit.Max}
+		}
+		var shm syscall.Statfs_t
+		if syscall.Statfs("/dev/shm", &shm) == nil {
+			about.Shared = shm.Blocks * uint64(shm.Bsize)
+		}
+		about.Files = files(strings.Fields(os.Getenv("PROBE_FILES")))
 		if path := os.Getenv("PROBE_WRITE"); path != "" {
 			about.Wrote = "yes"
 			if err := os.WriteFile(strings.TrimRight(path, "/")+"/probe", []byte("here"), 0o600); err != nil {
@@ -73,6 +90,20 @@ func page(ready *atomic.Bool) http.Handler {
 		}
 		json.NewEncoder(w).Encode(about)
 	})
+}
+
+func files(paths []string) map[string]string {
+	contents := map[string]string{}
+	for _, p := range paths {
+		if target, err := os.Readlink(p); err == nil {
+			contents[p] = target
+		} else if text, err := os.ReadFile(p); err == nil {
+			contents[p] = string(text)
+		} else {
+			contents[p] = err.Error()
+		}
+	}
+	return contents
 }
 
 func accept(port string) {

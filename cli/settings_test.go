@@ -1,0 +1,156 @@
+package cli_test
+
+import (
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"proudlantern.example/lantern/engine/enginetest"
+)
+
+const settingsText = `[service.desk]
+image = "registry.skerry.example/probe:1"
+ports = ["localhost:%d -> 8080"]
+ready = { http = "8080/", within = "20s" }
+env.PROBE_FILES = "/proc/self/status /etc/hosts /etc/resolv.conf /proc/sys/net/ipv4/ip_default_ttl /proc/self/ns/pid /proc/self/ns/ipc /proc/self/ns/cgroup"
+env.PROBE_WRITE = "/"
+command = ["serve", "--quiet  twice"]
+entrypoint = ["/probe", "desk"]
+working-dir = "/data"
+hostname = "desk-by-the-window"
+extra-groups = ["1410", "1409"]
+timezone-variable = "ZONE"
+memory = "64MiB"
+shared-memory = "32MiB"
+cpus = 0.5
+devices = ["/dev/null -> /dev/lamp0"]
+capabilities = ["NET_ADMIN"]
+drop-capabilities = ["MKNOD", "CHOWN"]
+read-only = true
+init = %t
+sysctls = { "net.ipv4.ip_default_ttl" = "41" }
+labels = { "example.skerry.room" = "lamp" }
+ulimits = { nofile = "256:512", nproc = 1024 }
+address-book = { lamp = "192.0.2.14" }
+dns = ["192.0.2.53"]
+aliases = ["tides"]
+stop-signal = "SIGTERM"
+stop-within = "3s"
+fetch = "never"
+restart = "no"
+platform = "%s"
+
+[service.guest]
+image = "registry.skerry.example/probe:1"
+ports = ["localhost:%d -> 8080"]
+ready = { http = "8080/", within = "20s" }
+env.PROBE_FILES = "/proc/self/ns/pid /proc/self/ns/ipc /proc/self/ns/cgroup /proc/self/status"
+pid = "host"
+ipc = "host"
+cgroup = "host"
+`
+
+// Each setting is read back from inside the container; then nothing is to be done.
+func TestSettings(t *testing.T) {
+	enginetest.Each(t, func(t *testing.T, target enginetest.Target) {
+		if os.Getuid() != 0 {
+			t.Skip("the namespaces of the host can only be compared by root")
+		}
+		b := newBench(t, target)
+		desk, guest := freePort(t), freePort(t)
+		b.write("lab.toml", fmt.Sprintf(labText, b.uid, b.gid, b.data, target.Address))
+		b.write("tide-log/stack.toml", fmt.Sprintf(settingsText, desk, target.Name != "podman", "linux/"+strings.TrimPrefix(architecture(t, b), "linux/"), guest))
+		b.run(0, "deploy", "--yes")
+		stdout, _ := b.run(0, "deploy", "--dry-run")
+		assert.Contains(t, stdout, "nothing to do")
+		// A difference of one setting is shown as that and no other.
+		b.write("tide-log/stack.toml", strings.Replace(fmt.Sprintf(settingsText, desk, target.Name != "podman", architecture(t, b), guest), `memory = "64MiB"`, `memory = "80MiB"`, 1))
+		stdout, _ = b.run(0, "deploy", "--dry-run")
+		assert.Regexp(t, `^tide-log on lamp-room\n  replace  desk\n +memory +64MiB becomes 80MiB\n$`, stdout)
+		if !target.Real() {
+			return
+		}
+		d, g := insideOf(t, desk), insideOf(t, guest)
+		assert.Equal(t, []string{"/probe", "desk", "serve", "--quiet  twice"}, d.Args)
+		assert.Equal(t, "/data", d.Folder)
+		assert.Equal(t, "desk-by-the-window", d.Hostname)
+		assert.Subset(t, d.Groups, []int{1409, 1410})
+		assert.Contains(t, d.Env, "ZONE=Atlantic/Faroe")
+		assert.Equal(t, uint64(512), d.NoFile[1], "the hard limit; Go programs raise the soft one by themselves")
+		assert.Equal(t, uint64(32<<20), d.Shared)
+		assert.Contains(t, d.Wrote, "read-only file system")
+		assert.Equal(t, "41\n", d.Files["/proc/sys/net/ipv4/ip_default_ttl"])
+		assert.Regexp(t, `(?m)^192\.0\.2\.14\s+lamp$`, d.Files["/etc/hosts"])
+		// Bits of capabilities(7): CHOWN 0, NET_ADMIN 12, MKNOD 27.
+		var effective uint64
+		_, err := fmt.Sscanf(regexp.MustCompile(`CapEff:\s+([0-9a-f]+)`).FindStringSubmatch(d.Files["/proc/self/status"])[1], "%x", &effective)
+		require.NoError(t, err)
+		assert.Equal(t, uint64(1<<12), effective&(1<<0|1<<12|1<<27))
+		// What cannot be seen inside without more tools is asked of the engine.
+		c := b.containers()["tide-log.desk"].Container
+		assert.Equal(t, int64(64<<20), c.Settings.Memory)
+		assert.InDelta(t, 0.5, c.Settings.CPUs, 0.001)
+		assert.Equal(t, "/dev/null -> /dev/lamp0", c.Settings.Devices[0].String())
+		assert.Equal(t, "example.skerry.room = lamp", c.Settings.Labels[0].String())
+		assert.Equal(t, "SIGTERM", c.Settings.StopSignal)
+		assert.Equal(t, 3*time.Second, c.StopWithin)
+		assert.Equal(t, []string{"192.0.2.53"}, c.Settings.DNS)
+		for _, ns := range []string{"pid", "ipc", "cgroup"} {
+			ours, err := os.Readlink("/proc/self/ns/" + ns)
+			require.NoError(t, err)
+			assert.Equal(t, ours, g.Files["/proc/self/ns/"+ns], "shared with the host")
+			if ns != "cgroup" { // on version 1 of control groups engines share it anyway
+				assert.NotEqual(t, ours, d.Files["/proc/self/ns/"+ns], "its own")
+			}
+		}
+	})
+}
+
+// inside is what a probe says of its inside.
+type inside struct {
+	about
+	Hostname, Folder string
+	Args             []string
+	Groups           []int
+	NoFile           [2]uint64
+	Shared           uint64
+	Files            map[string]string
+}
+
+func insideOf(t *testing.T, port int) inside {
+	t.Helper()
+	var i inside
+	require.Eventually(t, func() bool {
+		answer, err := http.Get(fmt.Sprintf("http://127.0.0.1:%d/", port))
+		if err != nil {
+			return false
+		}
+		defer answer.Body.Close()
+		return json.NewDecoder(answer.Body).Decode(&i) == nil
+	}, 10*time.Second, 100*time.Millisecond)
+	return i
+}
+
+// architecture returns the platform of the engine.
+func architecture(t *testing.T, b *bench) string {
+	t.Helper()
+	file := filepath.Join(t.TempDir(), "s.json")
+	if _, err := os.Stat(filepath.Join(b.dir, "tide-log", "stack.toml")); err != nil {
+		b.write("tide-log/stack.toml", "service.desk.image = \"registry.skerry.example/probe:1\"\n")
+	}
+	b.run(0, "survey", "--save", file)
+	text, err := os.ReadFile(file)
+	require.NoError(t, err)
+	var s struct{ Platform string }
+	require.NoError(t, json.Unmarshal(text, &s))
+	return s.Platform
+}

@@ -1,0 +1,59 @@
+package declare
+
+// Form says what a key takes: for the printed reference, for the JSON Schema and for whoever asks about a key.
+type Form string
+
+// The forms of keys.
+const (
+	FormText    Form = "text"
+	FormTexts   Form = "list of texts"
+	FormInteger Form = "whole number"
+	FormNumber  Form = "number"
+	FormBoolean Form = "true or false"
+	FormTable   Form = "table"          // with keys of its own
+	FormTables  Form = "named tables"   // [service.NAME]: each with keys of its own
+	FormNamed   Form = "named texts"    // NAME = "text", names of our kind
+	FormValues  Form = "named values"   // NAME = text, number or boolean
+	FormPairs   Form = "texts by names" // names of any kind
+)
+
+// KeyDoc is what is known of a key of the format.
+type KeyDoc struct {
+	Table   string // "lab.toml", "stack.toml", "[service.NAME]", …
+	Name    string
+	Takes   Form
+	Doc     string   // what it means, one sentence
+	Example string   // a line of TOML
+	Words   []string // the only texts that it takes, where there are such
+	Keys    []KeyDoc // of a table
+	Pending bool     // part of the format, but not read yet
+}
+
+func docs[T any](table string, keys []key[T]) []KeyDoc {
+	out := make([]KeyDoc, 0, len(keys))
+	for _, k := range keys {
+		out = append(out, KeyDoc{Table: table, Name: k.name, Takes: k.takes, Doc: k.doc, Example: k.example, Words: k.words, Pending: k.read == nil})
+	}
+	return out
+}
+
+// withKeys adds the keys of the tables inside.
+func withKeys(keys []KeyDoc, inner map[string][]KeyDoc) []KeyDoc {
+	for i, k := range keys {
+		keys[i].Keys = inner[k.Name]
+	}
+	return keys
+}
+
+// LabDocs returns the keys of lab.toml, in the order of the reference.
+func LabDocs() []KeyDoc {
+	return withKeys(docs("lab.toml", labKeys), map[string][]KeyDoc{
+		"let": docs("[let] NAME", letKeys), "host": docs("[host.NAME]", hostKeys), "default": docs("[default]", defaultKeys),
+	})
+}
+
+// StackDocs returns the keys of stack.toml, in the order of the reference.
+func StackDocs() []KeyDoc {
+	service := withKeys(docs("[service.NAME]", serviceKeys), map[string][]KeyDoc{"ready": docs("ready", readyKeys)})
+	return withKeys(docs("stack.toml", stackKeys), map[string][]KeyDoc{"let": docs("[let] NAME", letKeys), "service": service})
+}

@@ -1,0 +1,164 @@
+package declare
+
+import (
+	"net/netip"
+	"path"
+	"slices"
+	"strconv"
+	"strings"
+)
+
+// Device is a device of the host and where it is inside.
+type Device struct{ Host, Container string }
+
+func (d Device) String() string {
+	if d.Host == d.Container {
+		return d.Host
+	}
+	return d.Host + " -> " + d.Container
+}
+
+// ParseDevice reads PATH or PATH -> PATH. The error is a *[SyntaxError].
+func ParseDevice(s string) (Device, error) {
+	left, right, both := strings.Cut(s, "->")
+	if !both {
+		right = left
+	}
+	host, at := trimmed(left)
+	inside, move := trimmed(right)
+	for _, p := range []struct {
+		path string
+		at   int
+	}{{host, at}, {inside, len(left) + len("->") + move}} {
+		if !path.IsAbs(p.path) {
+			return Device{}, syntaxError(min(p.at, len(s)), min(len(p.path), len(s)-min(p.at, len(s))), "the path of a device starts with /")
+		}
+	}
+	return Device{path.Clean(host), path.Clean(inside)}, nil
+}
+
+// Ulimit is a limit of a process (setrlimit(2)); -1 is unlimited.
+type Ulimit struct {
+	Name       string
+	Soft, Hard int64
+}
+
+func (u Ulimit) String() string {
+	if u.Soft == u.Hard {
+		return u.Name + " = " + strconv.FormatInt(u.Soft, 10)
+	}
+	return u.Name + " = " + strconv.FormatInt(u.Soft, 10) + ":" + strconv.FormatInt(u.Hard, 10)
+}
+
+// UlimitNames are the limits that there are (setrlimit(2), without RLIMIT_ and in small letters).
+var UlimitNames = []string{"core", "cpu", "data", "fsize", "locks", "memlock", "msgqueue", "nice", "nofile", "nproc", "rss", "rtprio", "rttime", "sigpending", "stack"}
+
+// ParseUlimit reads N or SOFT:HARD. The error is a *[SyntaxError].
+func ParseUlimit(name, s string) (Ulimit, error) {
+	left, right, both := strings.Cut(s, ":")
+	if !both {
+		right = left
+	}
+	soft, err := strconv.ParseInt(strings.TrimSpace(left), 10, 64)
+	if err != nil || soft < -1 {
+		return Ulimit{}, syntaxError(0, len(left), "a limit is a number, or SOFT:HARD; -1 is unlimited")
+	}
+	hard, err := strconv.ParseInt(strings.TrimSpace(right), 10, 64)
+	if err != nil || hard < -1 {
+		return Ulimit{}, syntaxError(len(left)+1, len(right), "a limit is a number, or SOFT:HARD; -1 is unlimited")
+	}
+	if hard != -1 && (soft > hard || soft == -1) {
+		return Ulimit{}, syntaxError(0, len(left), "the soft limit is above the hard one")
+	}
+	return Ulimit{name, soft, hard}, nil
+}
+
+// capabilities of Linux (capabilities(7)), without CAP_.
+var capabilities = strings.Fields(`AUDIT_CONTROL AUDIT_READ AUDIT_WRITE BLOCK_SUSPEND BPF CHECKPOINT_RESTORE CHOWN DAC_OVERRIDE DAC_READ_SEARCH
+	FOWNER FSETID IPC_LOCK IPC_OWNER KILL LEASE LINUX_IMMUTABLE MAC_ADMIN MAC_OVERRIDE MKNOD NET_ADMIN NET_BIND_SERVICE NET_BROADCAST NET_RAW
+	PERFMON SETFCAP SETGID SETPCAP SETUID SYSLOG SYS_ADMIN SYS_BOOT SYS_CHROOT SYS_MODULE SYS_NICE SYS_PACCT SYS_PTRACE SYS_RAWIO SYS_RESOURCE
+	SYS_TIME SYS_TTY_CONFIG WAKE_ALARM`)
+
+// ParseCapability returns the name of a capability in capitals and without CAP_; ALL stands for all. The error is a *[SyntaxError].
+func ParseCapability(s string) (string, error) {
+	t, at := trimmed(s)
+	name := strings.TrimPrefix(strings.ToUpper(t), "CAP_")
+	if name == "ALL" || slices.Contains(capabilities, name) {
+		return name, nil
+	}
+	if near := Nearest(name, capabilities); near != "" {
+		return "", syntaxError(at, len(t), "%q is no capability; %s is one", t, near)
+	}
+	return "", syntaxError(at, len(t), "%q is no capability of Linux, such as NET_ADMIN", t)
+}
+
+// signals that have a name on every Linux (signal(7)), without SIG.
+var signals = strings.Fields("HUP INT QUIT ILL TRAP ABRT BUS FPE KILL USR1 SEGV USR2 PIPE ALRM TERM STKFLT CHLD CONT STOP TSTP TTIN TTOU URG XCPU XFSZ VTALRM PROF WINCH IO PWR SYS")
+
+// ParseSignal returns a signal as SIGNAME, or RTMIN+N as the number that it is. The error is a *[SyntaxError].
+func ParseSignal(s string) (string, error) {
+	t, at := trimmed(s)
+	name := strings.TrimPrefix(strings.ToUpper(t), "SIG")
+	if n, err := strconv.Atoi(t); err == nil && n >= 1 && n <= len(signals) {
+		name = signals[n-1]
+	}
+	if offset, ok := strings.CutPrefix(name, "RTMIN+"); ok {
+		const rtmin = 34 // as the C library has it
+		if n, err := strconv.Atoi(offset); err == nil && n >= 0 && n <= 30 {
+			return strconv.Itoa(rtmin + n), nil
+		}
+	}
+	if !slices.Contains(signals, name) {
+		return "", syntaxError(at, len(t), "%q is no signal, such as SIGTERM", t)
+	}
+	return "SIG" + name, nil
+}
+
+// SignalName returns SIGNAME for a number as engines show it, and what is no number as it is.
+func SignalName(s string) string {
+	if n, err := strconv.Atoi(s); err == nil && n >= 1 && n <= len(signals) {
+		return "SIG" + signals[n-1]
+	}
+	return s
+}
+
+// ParsePlatform reads OS/ARCHITECTURE[/VARIANT], as images name them. The error is a *[SyntaxError].
+func ParsePlatform(s string) (string, error) {
+	t, at := trimmed(s)
+	parts := strings.Split(t, "/")
+	if len(parts) < 2 || len(parts) > 3 || slices.Contains(parts, "") || strings.ToLower(t) != t || strings.ContainsAny(t, " \t") {
+		return "", syntaxError(at, len(t), "a platform is such as linux/arm64 or linux/arm/v7")
+	}
+	return t, nil
+}
+
+// ParseAddress reads an IP address. The error is a *[SyntaxError].
+func ParseAddress(s string) (string, error) {
+	t, at := trimmed(s)
+	a, err := netip.ParseAddr(t)
+	if err != nil {
+		return "", syntaxError(at, len(t), "%q is no IP address", t)
+	}
+	return a.String(), nil
+}
+
+// ParseHostname reads a name that a machine can have (RFC 1123, 2.1; at most 63 letters). The error is a *[SyntaxError].
+func ParseHostname(s string) (string, error) {
+	t, at := trimmed(s)
+	bad := strings.IndexFunc(t, func(c rune) bool {
+		return (c < 'a' || c > 'z') && (c < 'A' || c > 'Z') && (c < '0' || c > '9') && c != '-' && c != '.'
+	})
+	if t == "" || len(t) > 63 || bad >= 0 || strings.HasPrefix(t, "-") || strings.HasSuffix(t, "-") {
+		return "", syntaxError(at, len(t), "a name of a machine has letters, digits, - and ., at most 63")
+	}
+	return t, nil
+}
+
+// ParseFolder reads an absolute path inside a container. The error is a *[SyntaxError].
+func ParseFolder(s string) (string, error) {
+	t, at := trimmed(s)
+	if !path.IsAbs(t) {
+		return "", syntaxError(at, len(t), "a path inside the container starts with /")
+	}
+	return path.Clean(t), nil
+}

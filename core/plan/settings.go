@@ -1,0 +1,94 @@
+package plan
+
+import (
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/docker/go-units"
+)
+
+// settingFields give each setting in the words of stack.toml; "" where nothing is declared.
+var settingFields = []struct {
+	name  string
+	words func(c Container) string
+}{
+	{"platform", func(c Container) string { return c.Settings.Platform }},
+	{"command", func(c Container) string { return quoted(c.Settings.Command) }},
+	{"entrypoint", func(c Container) string { return quoted(c.Settings.Entrypoint) }},
+	{"working-dir", func(c Container) string { return c.Settings.WorkingDir }},
+	{"hostname", func(c Container) string { return c.Hostname }},
+	{"extra-groups", func(c Container) string { return strings.Join(c.Settings.Groups, ", ") }},
+	{"aliases", func(c Container) string { return strings.Join(c.Aliases, ", ") }},
+	{"memory", func(c Container) string { return size(c.Settings.Memory) }},
+	{"shared-memory", func(c Container) string { return size(c.Settings.SharedMemory) }},
+	{"cpus", func(c Container) string { return amount(c.Settings.CPUs) }},
+	{"devices", func(c Container) string { return joined(c.Settings.Devices) }},
+	{"capabilities", func(c Container) string { return strings.Join(c.Settings.Capabilities, ", ") }},
+	{"drop-capabilities", func(c Container) string { return strings.Join(c.Settings.Dropped, ", ") }},
+	{"privileged", func(c Container) string { return yes(c.Settings.Privileged, "true") }},
+	{"read-only", func(c Container) string { return yes(c.Settings.ReadOnly, "true") }},
+	{"init", func(c Container) string { return yes(c.Settings.Init, "true") }},
+	{"pid", func(c Container) string { return yes(c.Settings.HostPID, "host") }},
+	{"ipc", func(c Container) string { return yes(c.Settings.HostIPC, "host") }},
+	{"cgroup", func(c Container) string { return yes(c.Settings.HostCgroup, "host") }},
+	{"sysctls", func(c Container) string { return joined(c.Settings.Sysctls) }},
+	{"labels", func(c Container) string { return joined(c.Settings.Labels) }},
+	{"ulimits", func(c Container) string { return joined(c.Settings.Ulimits) }},
+	{"address-book", func(c Container) string { return joined(c.Settings.AddressBook) }},
+	{"dns", func(c Container) string { return strings.Join(c.Settings.DNS, ", ") }},
+	{"stop-signal", func(c Container) string { return c.Settings.StopSignal }},
+}
+
+// settingsDifferences compares settings field by field. What the engine does not show is no difference.
+func settingsDifferences(running, declared Container) []Difference {
+	var d []Difference
+	for _, f := range settingFields {
+		a, b := f.words(running), f.words(declared)
+		if a != b && !slices.Contains(running.Unseen, f.name) {
+			d = append(d, Difference{f.name, a, b})
+		}
+	}
+	return d
+}
+
+func quoted(list []string) string {
+	if list == nil {
+		return ""
+	}
+	words := make([]string, len(list))
+	for i, w := range list {
+		words[i] = strconv.Quote(w)
+	}
+	return "[" + strings.Join(words, ", ") + "]"
+}
+
+func joined[T fmt.Stringer](list []T) string {
+	words := make([]string, len(list))
+	for i, w := range list {
+		words[i] = w.String()
+	}
+	return strings.Join(words, ", ")
+}
+
+func size(n int64) string {
+	if n == 0 {
+		return ""
+	}
+	return units.BytesSize(float64(n))
+}
+
+func amount(n float64) string {
+	if n == 0 {
+		return ""
+	}
+	return strconv.FormatFloat(n, 'g', -1, 64)
+}
+
+func yes(is bool, word string) string {
+	if is {
+		return word
+	}
+	return ""
+}

@@ -19,6 +19,7 @@ require (
 	github.com/pkg/xattr v0.4.12
 	github.com/prometheus/procfs v0.23.0
 	github.com/rogpeppe/go-internal v1.14.1
+	github.com/santhosh-tekuri/jsonschema/v6 v6.0.3
 	github.com/stretchr/testify v1.12.1
 	github.com/urfave/cli/v3 v3.14.0
 	golang.org/x/sys v0.49.0
@@ -57,5 +58,6 @@ require (
 	go.opentelemetry.io/otel/trace v1.41.0 // indirect
 	go.yaml.in/yaml/v3 v3.0.5 // indirect
 	golang.org/x/sync v0.24.0 // indirect
+	golang.org/x/text v0.14.0 // indirect
 	golang.org/x/tools v0.49.0 // indirect
 )

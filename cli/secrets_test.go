@@ -259,3 +259,24 @@ func TestSeveralStacks(t *testing.T) {
 	_, stderr = b.run(2, "retire", "vane", "--yes")
 	assert.Contains(t, stderr, "no stack vane")
 }
+
+// The printed reference is what the program prints.
+func TestReferenceIsPrinted(t *testing.T) {
+	b := &bench{t: t, dir: t.TempDir()}
+	stdout, _ := b.run(0, "about", "--all", "--format", "markdown")
+	text, err := os.ReadFile("../docs/format.md")
+	require.NoError(t, err)
+	assert.Equal(t, string(text), stdout, "lantern about --all --format markdown >docs/format.md writes it anew")
+	stdout, _ = b.run(0, "about", "page")
+	assert.Contains(t, stdout, "page = \"80/\"")
+	stdout, _ = b.run(0, "about", "port-clash")
+	assert.Contains(t, stdout, "two services claim the same host port on one host")
+	_, stderr := b.run(2, "about", "mount-denid")
+	assert.Contains(t, stderr, "mount-denied is one")
+	b.run(2, "about")
+	for _, file := range []string{"lab", "stack"} {
+		stdout, _ = b.run(0, "schema", file)
+		assert.True(t, json.Valid([]byte(stdout)))
+	}
+	b.run(2, "schema", "json")
+}

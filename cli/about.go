@@ -1,0 +1,101 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"proudlantern.example/lantern/cli/render"
+	"proudlantern.example/lantern/core/check"
+	"proudlantern.example/lantern/core/declare"
+)
+
+func (a *app) aboutCommand() *cli.Command {
+	var all bool
+	return &cli.Command{
+		Name: "about", Usage: "the long text of a rule of the check or of a key of the files", ArgsUsage: "RULE|KEY",
+		Flags: []cli.Flag{&cli.BoolFlag{Name: "all", Usage: "the whole reference of the files' format", Destination: &all}},
+		Action: func(_ context.Context, c *cli.Command) error {
+			if all {
+				if a.format != "markdown" && a.format != "text" {
+					return usage("--format is markdown here, not %s", a.format)
+				}
+				render.Reference(a.Out, declare.LabDocs(), declare.StackDocs())
+				return nil
+			}
+			name := c.Args().First()
+			if name == "" {
+				return usage("lantern about needs the name of a rule or of a key; --all prints the reference of the format")
+			}
+			if r, ok := check.Named(name); ok {
+				render.AboutRule(a.Out, a.paint(a.Out), r)
+				return nil
+			}
+			keys := named(slices.Concat(declare.LabDocs(), declare.StackDocs()), name)
+			if len(keys) == 0 {
+				return unknownWord(name)
+			}
+			for i, k := range keys {
+				if i > 0 {
+					fmt.Fprintln(a.Out)
+				}
+				render.AboutKey(a.Out, a.paint(a.Out), k)
+			}
+			return nil
+		},
+	}
+}
+
+// named returns the keys of that name, in whatever table.
+func named(keys []declare.KeyDoc, name string) []declare.KeyDoc {
+	var found []declare.KeyDoc
+	for _, k := range keys {
+		if k.Name == name {
+			found = append(found, k)
+		}
+		for _, inner := range named(k.Keys, name) {
+			// [let] stands in both files with the same keys.
+			if !slices.ContainsFunc(found, func(f declare.KeyDoc) bool { return f.Table == inner.Table }) {
+				found = append(found, inner)
+			}
+		}
+	}
+	return found
+}
+
+func unknownWord(name string) error {
+	var words []string
+	for _, r := range check.All() {
+		words = append(words, r.Name)
+	}
+	var collect func([]declare.KeyDoc)
+	collect = func(keys []declare.KeyDoc) {
+		for _, k := range keys {
+			words = append(words, k.Name)
+			collect(k.Keys)
+		}
+	}
+	collect(slices.Concat(declare.LabDocs(), declare.StackDocs()))
+	if near := declare.Nearest(name, words); near != "" {
+		return usage("there is no rule and no key %s; %s is one", name, near)
+	}
+	return usage("there is no rule and no key %s", name)
+}
+
+func (a *app) schemaCommand() *cli.Command {
+	return &cli.Command{
+		Name: "schema", Usage: "JSON Schema (2020-12) of the files, for editors", ArgsUsage: "lab|stack",
+		Action: func(_ context.Context, c *cli.Command) error {
+			switch strings.ToLower(c.Args().First()) {
+			case "lab":
+				return render.JSON(a.Out, declare.Schema(declare.LabFile, declare.LabDocs()))
+			case "stack":
+				return render.JSON(a.Out, declare.Schema(declare.StackFile, declare.StackDocs()))
+			}
+			return usage("lantern schema prints the schema of lab or of stack")
+		},
+	}
+}

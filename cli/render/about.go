@@ -1,0 +1,103 @@
+package render
+
+import (
+	"fmt"
+	"io"
+	"strings"
+
+	"proudlantern.example/lantern/core/check"
+	"proudlantern.example/lantern/core/declare"
+)
+
+// AboutRule writes what a rule finds, why that matters, and an example of the mistake and the same mended.
+func AboutRule(w io.Writer, p Paint, r check.Rule) {
+	fmt.Fprintf(w, "%s  %s  %s\n", p.Head(r.Name), p.Severity(r.Severity), p.Faint("needs "+needs(r.Needs)))
+	fmt.Fprintf(w, "  %s\n\n%s\n", r.Title, wrapped(r.Text, 100))
+	for _, part := range []struct{ head, text string }{{p.Bad("wrong"), r.Mistake}, {p.Good("right"), r.Mended}} {
+		fmt.Fprintf(w, "\n  %s\n", part.head)
+		for line := range strings.Lines(part.text) {
+			fmt.Fprintf(w, "    %s\n", strings.TrimRight(line, "\n"))
+		}
+	}
+	if r.Mends {
+		fmt.Fprintf(w, "\n  %s\n", p.Faint("check --fix can mend it"))
+	}
+}
+
+// wrapped breaks a text into indented lines of at most width letters.
+func wrapped(text string, width int) string {
+	var lines []string
+	line := " "
+	for _, word := range strings.Fields(text) {
+		if len(line)+1+len(word) > width {
+			lines, line = append(lines, line), " "
+		}
+		line += " " + word
+	}
+	return strings.Join(append(lines, line), "\n")
+}
+
+func needs(n check.Needs) string {
+	switch n {
+	case check.Files:
+		return "the files alone"
+	case check.Host:
+		return "the host's survey"
+	}
+	return "what the image declares"
+}
+
+// AboutKey writes what a key means and an example.
+func AboutKey(w io.Writer, p Paint, k declare.KeyDoc) {
+	fmt.Fprintf(w, "%s  %s  %s\n", p.Head(k.Name), p.Faint("in "+k.Table), k.Takes)
+	if k.Pending {
+		fmt.Fprintf(w, "  %s\n", p.Look("part of the format, and not supported yet by this version of lantern"))
+		return
+	}
+	fmt.Fprintf(w, "  %s\n", k.Doc)
+	if k.Words != nil {
+		fmt.Fprintf(w, "  one of %s\n", strings.Join(k.Words, ", "))
+	}
+	fmt.Fprintf(w, "\n    %s\n", k.Example)
+	if len(k.Keys) > 0 {
+		fmt.Fprintln(w, "\n  its keys")
+	}
+	for _, inner := range k.Keys {
+		if !inner.Pending {
+			fmt.Fprintf(w, "    %-18s %s\n", inner.Name, inner.Doc)
+		}
+	}
+}
+
+// Reference writes all keys of both files as Markdown.
+func Reference(w io.Writer, lab, stack []declare.KeyDoc) {
+	fmt.Fprint(w, "# The files of a lab\n\nPrinted by `lantern about --all --format markdown`. Both files are TOML 1.0. A key that is not here is an error; one that is marked is part of the format\n"+
+		"and not read yet by this version. `lantern schema lab` and `lantern schema stack` give the same to editors.\n")
+	fmt.Fprint(w, "\n## lab.toml\n\n")
+	keyTable(w, lab)
+	fmt.Fprint(w, "\n## STACK/stack.toml\n\n")
+	keyTable(w, stack)
+}
+
+// keyTable writes a table of keys, then one for each table inside.
+func keyTable(w io.Writer, keys []declare.KeyDoc) {
+	cell := strings.NewReplacer("|", `\|`)
+	fmt.Fprint(w, "| key | takes | meaning | example |\n| --- | --- | --- | --- |\n")
+	for _, k := range keys {
+		if k.Pending {
+			fmt.Fprintf(w, "| `%s` | | *not supported yet* | |\n", k.Name)
+			continue
+		}
+		doc := k.Doc
+		if k.Words != nil {
+			doc += ": " + strings.Join(k.Words, ", ")
+		}
+		fmt.Fprintf(w, "| `%s` | %s | %s | `%s` |\n", k.Name, k.Takes, cell.Replace(doc), cell.Replace(k.Example))
+	}
+	for _, k := range keys {
+		if len(k.Keys) > 0 && !k.Pending {
+			fmt.Fprintf(w, "\n### `%s`\n\n", k.Keys[0].Table)
+			keyTable(w, k.Keys)
+		}
+	}
+}

@@ -1,0 +1,97 @@
+package declare
+
+// Grammars of texts as regular expressions (ECMA 262, as JSON Schema wants them). They accept a little more than the reader does; a text with a
+// reference is always accepted, because what it becomes is known only later.
+const (
+	patternSize     = `[0-9.]+ ?(B|kB|MB|GB|KiB|MiB|GiB)`
+	patternDuration = `([0-9]+(ms|s|m|h) ?)+`
+	patternPort     = `((localhost|[0-9.]+|\[[0-9a-fA-F:.]+\])\s*:\s*)?(any|[0-9]{1,5}(\s*-\s*[0-9]{1,5})?)\s*->\s*[0-9]{1,5}(\s*-\s*[0-9]{1,5})?(\s*/\s*(tcp|udp|sctp|tcp\+udp))?`
+	patternMount    = `('[^']*'|[^,]+)\s*->\s*/[^,]*(,.*)?`
+)
+
+var keyPatterns = map[string]string{
+	"memory": patternSize, "shared-memory": patternSize, "stop-within": patternDuration, "ready-within": patternDuration, "within": patternDuration,
+	"restart": `(no|unless-stopped|always|on-failure( [1-9][0-9]*)?)`, "log-limit": `(none|[1-9][0-9]*\s*x\s*` + patternSize + `)`,
+	"ports": patternPort, "mounts": patternMount, "page": `(https )?[0-9]{1,5}(/\S*)?`, "http": `(https )?[0-9]{1,5}(/\S*)?`, "status": `[1-5][0-9]{2}(-[1-5][0-9]{2})?`,
+	"platform": `[a-z0-9]+/[a-z0-9]+(/[a-z0-9]+)?`, "working-dir": `/.*`, "engine": `[a-z]+://.+`, "devices": `/[^,]*`,
+	"lab": `[a-z][a-z0-9-]{0,39}`,
+}
+
+const namePattern = `^[a-z][a-z0-9-]{0,39}$`
+
+// requiredKeys are those without which a table has no meaning.
+var requiredKeys = map[string][]string{"lab.toml": {"lab"}, "[service.NAME]": {"image"}}
+
+// Schema returns the JSON Schema (2020-12) of a file from its keys, for editors. A key that is not read yet is not in it.
+func Schema(title string, keys []KeyDoc) map[string]any {
+	s := object(keys)
+	s["$schema"] = "https://json-schema.org/draft/2020-12/schema"
+	s["title"] = title
+	return s
+}
+
+// object describes a table with these keys and no others.
+func object(keys []KeyDoc) map[string]any {
+	properties := map[string]any{}
+	s := map[string]any{"type": "object", "properties": properties, "additionalProperties": false}
+	for _, k := range keys {
+		if k.Pending {
+			continue
+		}
+		value := k.schema()
+		value["description"] = k.Doc
+		properties[k.Name] = value
+		if r := requiredKeys[k.Table]; r != nil {
+			s["required"] = r
+		}
+	}
+	return s
+}
+
+// schema describes what a key takes.
+func (k KeyDoc) schema() map[string]any {
+	text := func() map[string]any {
+		s := map[string]any{"type": "string"}
+		if p, ok := keyPatterns[k.Name]; ok {
+			s["pattern"] = `^\s*(.*\$\{.*|` + p + `)\s*$`
+		}
+		if k.Words != nil {
+			s["enum"] = k.Words
+		}
+		return s
+	}
+	scalar := map[string]any{"type": []string{"string", "number", "boolean"}}
+	byName := func(value map[string]any) map[string]any {
+		return map[string]any{"type": "object", "patternProperties": map[string]any{namePattern: value}, "additionalProperties": false}
+	}
+	switch k.Takes {
+	case FormTexts:
+		return map[string]any{"type": "array", "items": text()}
+	case FormInteger:
+		return map[string]any{"type": "integer", "minimum": 1, "maximum": 65535}
+	case FormNumber:
+		return map[string]any{"type": "number", "exclusiveMinimum": 0}
+	case FormBoolean:
+		return map[string]any{"type": "boolean"}
+	case FormTable:
+		return object(k.Keys)
+	case FormTables:
+		return byName(object(k.Keys))
+	case FormNamed:
+		return byName(map[string]any{"type": "string"})
+	case FormValues:
+		if len(k.Keys) > 0 { // [let]
+			return byName(map[string]any{"anyOf": []any{scalar, withRequired(object(k.Keys), "env-file", "key")}})
+		}
+		return map[string]any{"type": "object", "additionalProperties": scalar}
+	case FormPairs:
+		// Names with dots may be written as dotted keys: tables inside tables.
+		return map[string]any{"type": "object", "additionalProperties": map[string]any{"type": []string{"string", "object"}}}
+	}
+	return text()
+}
+
+func withRequired(s map[string]any, keys ...string) map[string]any {
+	s["required"] = keys
+	return s
+}

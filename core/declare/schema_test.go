@@ -1,0 +1,206 @@
+package declare
+
+import (
+	"encoding/json"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/pelletier/go-toml/v2"
+	"github.com/santhosh-tekuri/jsonschema/v6"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// place is a key where it stands: the file and the lines around it.
+type place struct {
+	doc          KeyDoc
+	file         string
+	before       string // lines above that make the file complete
+	prefix, tail string // around the key, for keys of tables inside a line
+}
+
+// places returns every key that is read, in its place.
+func places() []place {
+	var all []place
+	add := func(file, before, prefix, tail string, keys []KeyDoc) {
+		for _, k := range keys {
+			if !k.Pending {
+				all = append(all, place{k, file, before, prefix, tail})
+			}
+		}
+	}
+	const lab, image = "lab = \"skerry-light\"\n", "[service.desk]\nimage = \"registry.skerry.example/tide-desk:2.3\"\n"
+	for _, k := range LabDocs() {
+		switch k.Name {
+		case "lab", "let", "host":
+		default:
+			add(LabFile, lab, "", "", []KeyDoc{k})
+		}
+		switch k.Name {
+		case "host":
+			add(LabFile, lab+"[host.lamp-room]\n", "", "", k.Keys)
+		case "default":
+			add(LabFile, lab+"[default]\n", "", "", k.Keys)
+		}
+	}
+	for _, k := range StackDocs() {
+		if k.Name != "service" && k.Name != "let" {
+			add(StackFile, "", "", "\n"+image, []KeyDoc{k})
+			continue
+		}
+		for _, s := range k.Keys {
+			if k.Name == "service" && s.Name != "image" {
+				add(StackFile, image, "", "", []KeyDoc{s})
+			}
+			if s.Name == "ready" {
+				for _, y := range s.Keys {
+					other := "log = \"open\", "
+					if y.Name == "http" || y.Name == "tcp" || y.Name == "log" {
+						other = ""
+					}
+					add(StackFile, image, "ready = { "+other, " }", []KeyDoc{y})
+				}
+			}
+		}
+	}
+	return all
+}
+
+// text puts a line in the place.
+func (p place) text(line string) string { return p.before + p.prefix + line + p.tail + "\n" }
+
+func (p place) read(line string) *Lab {
+	files := map[string]string{LabFile: "lab = \"skerry-light\"\n"}
+	stacks := []string{}
+	if p.file == LabFile {
+		files[LabFile] = p.text(line)
+	} else {
+		files["mast/"+StackFile], stacks = p.text(line), []string{"mast"}
+		files["mast/tide-log.env"] = "A=b\n"
+	}
+	return Read(stacks, func(path string) (string, error) {
+		if text, ok := files[path]; ok {
+			return text, nil
+		}
+		return "", fs.ErrNotExist
+	})
+}
+
+// wrongType returns a line with a value of another type.
+func (p place) wrongType() string {
+	switch p.doc.Takes {
+	case FormText, FormTexts, FormTable, FormNamed, FormValues, FormPairs, FormTables:
+		return p.doc.Name + " = true"
+	}
+	return p.doc.Name + ` = "text"`
+}
+
+func compile(t *testing.T) map[string]*jsonschema.Schema {
+	t.Helper()
+	schemas := map[string]*jsonschema.Schema{}
+	for name, s := range map[string]map[string]any{LabFile: Schema(LabFile, LabDocs()), StackFile: Schema(StackFile, StackDocs())} {
+		text, err := json.Marshal(s)
+		require.NoError(t, err)
+		value, err := jsonschema.UnmarshalJSON(strings.NewReader(string(text)))
+		require.NoError(t, err)
+		c := jsonschema.NewCompiler()
+		require.NoError(t, c.AddResource(name, value))
+		schemas[name], err = c.Compile(name)
+		require.NoError(t, err)
+	}
+	return schemas
+}
+
+// accepts tells whether a schema accepts a TOML text.
+func accepts(t *testing.T, s *jsonschema.Schema, text string) error {
+	t.Helper()
+	var value any
+	require.NoError(t, toml.Unmarshal([]byte(text), &value), text)
+	asJSON, err := json.Marshal(value)
+	require.NoError(t, err)
+	value, err = jsonschema.UnmarshalJSON(strings.NewReader(string(asJSON)))
+	require.NoError(t, err)
+	return s.Validate(value)
+}
+
+// For each key: its example is read without a word and accepted by the schema; a wrong type gives one finding at the value, a misspelling one at the
+// key with the right one as its mend, and the schema rejects both.
+func TestEveryKey(t *testing.T) {
+	schemas := compile(t)
+	all := places()
+	require.Greater(t, len(all), 65)
+	for _, p := range all {
+		t.Run(p.doc.Table+" "+p.doc.Name, func(t *testing.T) {
+			assert.NotEmpty(t, p.doc.Doc)
+			assert.False(t, strings.HasSuffix(p.doc.Doc, "."))
+			right := p.doc.Example
+			for _, problem := range p.read(right).Problems {
+				t.Errorf("%s: %s", right, problem.Message)
+			}
+			assert.NoError(t, accepts(t, schemas[p.file], p.text(right)))
+
+			wrong := p.wrongType()
+			problems := p.read(wrong).Problems
+			require.Len(t, problems, 1, wrong)
+			assert.Equal(t, "value-type", problems[0].Rule)
+			_, value, _ := strings.Cut(wrong, " = ")
+			assert.Equal(t, value, problems[0].At.Text())
+			assert.Error(t, accepts(t, schemas[p.file], p.text(wrong)), wrong)
+
+			key, rest := p.doc.Name, strings.TrimPrefix(right, p.doc.Name)
+			misspelt := key + "q" + rest
+			problems = p.read(misspelt).Problems
+			if p.prefix != "" && len(problems) == 2 { // ready without the key that it needs
+				problems = problems[:1]
+			}
+			require.Len(t, problems, 1, misspelt)
+			assert.Equal(t, "key-unknown", problems[0].Rule)
+			assert.Equal(t, key+"q", problems[0].At.Text())
+			if assert.NotNil(t, problems[0].Mend) && len(key) > 2 {
+				assert.Equal(t, key, problems[0].Mend.Edits[0].New)
+			}
+			assert.Error(t, accepts(t, schemas[p.file], p.text(misspelt)), misspelt)
+		})
+	}
+}
+
+// Every file that is right for the check, is right for the schema.
+func TestSchemaAcceptsWhatIsRight(t *testing.T) {
+	schemas := compile(t)
+	files := 0
+	for _, pattern := range []string{"../check/testdata/*/*correct*/*/stack.toml", "../check/testdata/*/*correct*/lab.toml", "../check/testdata/base/lab.toml"} {
+		paths, err := filepath.Glob(pattern)
+		require.NoError(t, err)
+		for _, path := range paths {
+			text, err := os.ReadFile(path)
+			require.NoError(t, err)
+			files++
+			assert.NoError(t, accepts(t, schemas[filepath.Base(path)], string(text)), path)
+		}
+	}
+	assert.Greater(t, files, 20)
+}
+
+func TestSchemaRejectsWrongValues(t *testing.T) {
+	schemas := compile(t)
+	const image = "[service.desk]\nimage = \"a\"\n"
+	for _, wrong := range []string{
+		"[service.desk]\n", `memory = "10"`, `restart = "never"`, `restart = "on-failure x"`, `ports = ["8710"]`, `ports = ["8710 -> 80/tpc"]`, `mounts = ["/srv"]`, `log-limit = "x"`, `pid = "hosts"`,
+		`ready = { tcp = 70000 }`, `cpus = 0`, `stop-within = "5 days"`, `fetch = "always"`, `env = { A = [1] }`, `page = "/x"`, `working-dir = "data"`, `platform = "linux"`,
+	} {
+		text := image + wrong
+		if strings.HasPrefix(wrong, "[") {
+			text = wrong
+		}
+		assert.Error(t, accepts(t, schemas[StackFile], text), wrong)
+	}
+	for _, right := range []string{`memory = "${much}"`, `ports = ["${host-port} -> 80"]`, `mounts = ["'/srv/a, b' -> /data, read-only"]`, `sysctls.net.core.somaxconn = "1"`} {
+		assert.NoError(t, accepts(t, schemas[StackFile], image+right), right)
+	}
+	assert.Error(t, accepts(t, schemas[LabFile], `timezone = "UTC"`), "the name is missing")
+	assert.Error(t, accepts(t, schemas[LabFile], fmt.Sprintf("lab = %q", "Skerry Light")))
+}

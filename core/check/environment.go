@@ -49,16 +49,26 @@ var placeholder = sync.OnceValue(func() *regexp.Regexp {
 
 func envPlaceholder(in *Input) {
 	// A line of a file counts once, for all services that get it.
-	users := map[source.Span][]string{}
+	users, sample := map[source.Span][]string{}, map[string]bool{}
+	isSample := func(value string) bool {
+		is, seen := sample[value]
+		if !seen {
+			is = placeholder().MatchString(value)
+			sample[value] = is
+		}
+		return is
+	}
 	for _, s := range in.services() {
 		for _, v := range s.Env {
-			users[v.At] = append(users[v.At], s.FullName())
+			if isSample(v.Value) {
+				users[v.At] = append(users[v.At], s.FullName())
+			}
 		}
 	}
 	for _, s := range in.services() {
 		for _, v := range s.Env {
 			names := users[v.At]
-			if !placeholder().MatchString(v.Value) || names[0] != s.FullName() {
+			if len(names) == 0 || names[0] != s.FullName() {
 				continue
 			}
 			what, severity := "a value of your own", Warning

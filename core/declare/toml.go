@@ -58,19 +58,38 @@ type table struct {
 	closed   bool // inline
 }
 
+// indexFrom is how many entries a table has before looking them up one by one takes longer than an index.
+const indexFrom = 16
+
 func (t *table) get(key string) (entry, bool) {
-	i, ok := t.index[key]
-	if !ok {
-		return entry{}, false
+	if t.index != nil {
+		i, ok := t.index[key]
+		if !ok {
+			return entry{}, false
+		}
+		return t.entries[i], true
 	}
-	return t.entries[i], true
+	for i := range t.entries {
+		if t.entries[i].key == key {
+			return t.entries[i], true
+		}
+	}
+	return entry{}, false
 }
 
 func (t *table) add(e entry) {
-	if t.index == nil {
-		t.index = make(map[string]int, 8)
+	if t.entries == nil {
+		t.entries = make([]entry, 0, 8)
 	}
-	t.index[e.key] = len(t.entries)
+	if len(t.entries) == indexFrom {
+		t.index = make(map[string]int, 2*indexFrom)
+		for i, e := range t.entries {
+			t.index[e.key] = i
+		}
+	}
+	if t.index != nil {
+		t.index[e.key] = len(t.entries)
+	}
 	t.entries = append(t.entries, e)
 }
 
@@ -137,11 +156,23 @@ func (r *tomlReader) problem(at source.Span, format string, args ...any) {
 	r.problems = append(r.problems, source.Problem{Rule: "syntax", At: at, Message: fmt.Sprintf(format, args...)})
 }
 
+// decoded returns the text of a key or a value: part of the file's own text wherever nothing is escaped.
+func (r *tomlReader) decoded(n *unstable.Node) string {
+	raw := r.file.Text[n.Raw.Offset : n.Raw.Offset+n.Raw.Length]
+	switch {
+	case len(raw) == len(n.Data):
+		return raw
+	case len(raw) == len(n.Data)+2 && !strings.Contains(raw, "\\"):
+		return raw[1 : len(raw)-1]
+	}
+	return string(n.Data)
+}
+
 // header returns the table that a [header] opens.
 func (r *tomlReader) header(top *table, e *unstable.Node) *table {
 	t := top
 	for it := e.Key(); it.Next(); {
-		key, span := string(it.Node().Data), r.span(it.Node().Raw)
+		key, span := r.decoded(it.Node()), r.span(it.Node().Raw)
 		found, ok := t.get(key)
 		switch {
 		case !ok:
@@ -170,7 +201,7 @@ func (r *tomlReader) keyValue(t *table, e *unstable.Node) {
 	var last unstable.Range
 	for it := e.Key(); it.Next(); {
 		raw := it.Node().Raw
-		key, span := string(it.Node().Data), r.span(raw)
+		key, span := r.decoded(it.Node()), r.span(raw)
 		last = raw
 		found, ok := t.get(key)
 		if it.IsLast() {
@@ -208,11 +239,11 @@ func (r *tomlReader) value(v *unstable.Node, whole source.Span) *node {
 	}
 	switch v.Kind {
 	case unstable.String:
-		n.kind, n.text = kindString, string(v.Data)
+		n.kind, n.text = kindString, r.decoded(v)
 	case unstable.Bool:
 		n.kind, n.text = kindBool, string(v.Data)
 	case unstable.Integer:
-		n.kind, n.text = kindInteger, string(v.Data)
+		n.kind, n.text = kindInteger, r.decoded(v)
 	case unstable.Float:
 		n.kind, n.text = kindFloat, string(v.Data)
 	case unstable.Array:

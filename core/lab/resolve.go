@@ -49,6 +49,7 @@ type resolver struct {
 	serviceDecl map[*Service]*declare.Service
 	scopes      map[*Service]*scope
 	portsState  map[*Service]int
+	images      map[string]bool // references seen so far, and whether they are valid
 	circle      []string
 	at          *scope // what is being worked out
 	problems    []source.Problem
@@ -64,6 +65,7 @@ func Resolve(decl *declare.Lab, in Input) *Lab {
 		serviceDecl: map[*Service]*declare.Service{},
 		scopes:      map[*Service]*scope{},
 		portsState:  map[*Service]int{},
+		images:      map[string]bool{},
 	}
 	r.labScope = &scope{lets: map[string]*let{}}
 	for _, l := range decl.Let {
@@ -228,7 +230,13 @@ func (r *resolver) service(s *Service) {
 
 // image checks the reference of an image (the grammar of the OCI distribution specification).
 func (r *resolver) image(s *Service) {
-	if _, err := reference.ParseNormalizedNamed(s.Image.Text); err != nil {
+	valid, seen := r.images[s.Image.Text]
+	if !seen {
+		_, err := reference.ParseNormalizedNamed(s.Image.Text)
+		valid = err == nil
+		r.images[s.Image.Text] = valid
+	}
+	if !valid {
 		r.problem("image-reference", s.Image.Part(0, len(s.Image.Text)), "%q is no reference of an image: small letters, then :tag or @digest, such as registry.skerry.example/tide-desk:2.3", s.Image.Text)
 		s.Image.Unknown = true
 	}

@@ -36,6 +36,9 @@ type Survey struct {
 
 	// Unknown says what could not be found out, and why, by the name of the list or fact.
 	Unknown map[string]string `json:"unknown,omitempty"`
+
+	byPath  map[string]int // index of Paths, made when it is first asked for
+	indexed int            // how many paths it knows
 }
 
 // Engine is a container engine.
@@ -188,7 +191,17 @@ func (s *Survey) GroupName(gid int) string {
 
 // Path returns what is known of a path.
 func (s *Survey) Path(path string) (Path, bool) {
-	return find(s.Paths, func(p Path) bool { return p.Path == path })
+	if s.indexed != len(s.Paths) {
+		s.byPath, s.indexed = make(map[string]int, len(s.Paths)), len(s.Paths)
+		for i, p := range s.Paths {
+			s.byPath[p.Path] = i
+		}
+	}
+	i, ok := s.byPath[path]
+	if !ok {
+		return Path{}, false
+	}
+	return s.Paths[i], true
 }
 
 // Image returns what is known of an image by its reference as the lab writes it.

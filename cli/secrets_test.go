@@ -62,7 +62,7 @@ ready = { http = "8080/", within = "1s" }
 		for _, args := range [][]string{
 			{"check"}, {"check", "--verbose"}, {"check", "--format", "json"}, {"check", "--offline"}, {"survey"}, {"survey", "--format", "json"},
 			{"deploy", "--dry-run"}, {"deploy", "--dry-run", "--format", "json"}, {"deploy", "--yes", "--verbose"}, {"deploy", "--yes", "--format", "json"},
-			{"status"}, {"status", "--format", "json"},
+			{"status"}, {"status", "--format", "json"}, {"env", "tide-log"}, {"env", "tide-log/desk", "--format", "json"},
 		} {
 			run(args...)
 		}

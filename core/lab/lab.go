@@ -113,6 +113,8 @@ type Variable struct {
 	Secret bool
 	At     source.Span // where the value that counts stands
 	Origin string      // [FromEnv], [FromZone], [FromOwner], or the path of an environment file
+
+	Overrides []Variable // what it wins over, weakest first
 }
 
 // Origins of variables other than environment files.

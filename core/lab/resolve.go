@@ -467,17 +467,24 @@ func (r *resolver) zoneUnknown(name string, at source.Span) {
 // environment puts the variables of a service together: files in their order, then env, then what owner and timezone add.
 func (r *resolver) environment(s *Service, d *declare.Service, in *scope) {
 	env := map[string]Variable{}
+	set := func(v Variable) {
+		if weaker, ok := env[v.Name]; ok {
+			v.Overrides = append(weaker.Overrides, weaker)
+			v.Overrides[len(v.Overrides)-1].Overrides = nil
+		}
+		env[v.Name] = v
+	}
 	secret := func(name string) bool {
 		return declare.IsSecret(name) || slices.ContainsFunc(d.Secrets, func(t declare.Text) bool { return t.Value == name })
 	}
 	if s.Zone.Name != "" {
 		variable := cmp.Or(d.TimezoneVariable.Value, "TZ")
-		env[variable] = Variable{Name: variable, Value: s.Zone.Name, At: s.Zone.At, Origin: FromZone}
+		set(Variable{Name: variable, Value: s.Zone.Name, At: s.Zone.At, Origin: FromZone})
 	}
 	if s.OwnerUID != "" && s.Owner != nil && s.Owner.Known {
 		at := d.OwnerVariables[0].Span
-		env[s.OwnerUID] = Variable{Name: s.OwnerUID, Value: itoa(s.Owner.UID), At: at, Origin: FromOwner}
-		env[s.OwnerGID] = Variable{Name: s.OwnerGID, Value: itoa(s.Owner.GID), At: at, Origin: FromOwner}
+		set(Variable{Name: s.OwnerUID, Value: itoa(s.Owner.UID), At: at, Origin: FromOwner})
+		set(Variable{Name: s.OwnerGID, Value: itoa(s.Owner.GID), At: at, Origin: FromOwner})
 	}
 	for _, t := range d.EnvFiles {
 		p, _ := declare.EnvPath(s.Stack.Name, t.Value)
@@ -486,7 +493,7 @@ func (r *resolver) environment(s *Service, d *declare.Service, in *scope) {
 			continue // reported
 		}
 		for _, e := range file.Entries {
-			env[e.Name] = Variable{e.Name, e.Value.Value, secret(e.Name), e.Value.Span, p}
+			set(Variable{Name: e.Name, Value: e.Value.Value, Secret: secret(e.Name), At: e.Value.Span, Origin: p})
 		}
 	}
 	for _, e := range d.Env {
@@ -499,7 +506,7 @@ func (r *resolver) environment(s *Service, d *declare.Service, in *scope) {
 			e.Value.Span.Hide()
 			r.hideLets(e.Value.Value, in)
 		}
-		env[e.Name] = Variable{e.Name, v.Text, isSecret, v.Part(0, len(v.Text)), FromEnv}
+		set(Variable{Name: e.Name, Value: v.Text, Secret: isSecret, At: v.Part(0, len(v.Text)), Origin: FromEnv})
 	}
 	for _, v := range env {
 		s.Env = append(s.Env, v)

@@ -91,6 +91,13 @@ env = { LEVEL = 3, URL = "store://${password}@store:5432", WELL_KNOWN_TOKEN = "$
 		got[v.Name] = Variable{Value: v.Value, Secret: v.Secret, Origin: v.Origin}
 	}
 	assert.Equal(t, want, got)
+	over := map[string][]string{}
+	for _, v := range st.Services[0].Env {
+		for _, o := range v.Overrides {
+			over[v.Name] = append(over[v.Name], o.Value+" of "+o.Origin)
+		}
+	}
+	assert.Equal(t, map[string][]string{"FROM": {"a of tide-log/a.env"}, "LEVEL": {"1 of tide-log/a.env"}, "TZ": {"Atlantic/Faroe of timezone"}}, over)
 	// A secret that is written in plain text further up is hidden there, too.
 	let := st.File.All()
 	i := len("\n[let]\npassword = { env-file = \"b.env\", key = \"DB_PASSWORD\" }\n")

@@ -1,0 +1,57 @@
+package cli
+
+import (
+	"context"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"proudlantern.example/lantern/cli/render"
+	"proudlantern.example/lantern/core/declare"
+)
+
+func (a *app) envCommand() *cli.Command {
+	var offline bool
+	return &cli.Command{
+		Name: "env", Usage: "where the value of each variable comes from, and what it wins over; secrets hidden", ArgsUsage: "STACK[/SERVICE]",
+		Flags: []cli.Flag{&cli.BoolFlag{Name: "offline", Usage: "look at the files alone: without the ids of accounts and the variables of images", Destination: &offline}},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			name, service, _ := strings.Cut(c.Args().First(), "/")
+			if name == "" {
+				return usage("lantern env needs the name of a stack")
+			}
+			o, asJSON, err := a.begin()
+			if err != nil {
+				return err
+			}
+			if _, err := o.stacks(name, ""); err != nil {
+				return err
+			}
+			if !offline {
+				o.look(ctx, a.host)
+			}
+			st := o.Stack(name)
+			services := st.Services
+			if service != "" {
+				s := st.Service(service)
+				if s == nil {
+					var names []string
+					for _, v := range st.Services {
+						names = append(names, v.Name)
+					}
+					if near := declare.Nearest(service, names); near != "" {
+						return usage("%s has no service %s; %s is one", name, service, near)
+					}
+					return usage("%s has no service %s; it has %s", name, service, strings.Join(names, ", "))
+				}
+				services = services[:0:0]
+				services = append(services, s)
+			}
+			if asJSON {
+				return render.EnvJSON(a.Out, services)
+			}
+			render.Env(a.Out, a.paint(a.Out), services)
+			return nil
+		},
+	}
+}

@@ -73,10 +73,10 @@ func Run(ctx context.Context, args []string, s Streams, version string) int {
 		known = &exit{code: exitUsage, message: err.Error()}
 	}
 	if known.message != "" {
-		fmt.Fprintln(s.Err, "lantern: "+known.message)
+		fmt.Fprintln(a.Err, "lantern: "+known.message)
 	}
 	if a.verbose && known.err != nil {
-		fmt.Fprintln(s.Err, "lantern: in the words of the system:", known.err)
+		fmt.Fprintln(a.Err, "lantern: in the words of the system:", known.err)
 	}
 	return known.code
 }
@@ -150,6 +150,9 @@ func (a *app) paint(w io.Writer) render.Paint {
 }
 
 func isTerminal(stream any) bool {
+	if r, ok := stream.(*redactor); ok {
+		stream = r.Writer
+	}
 	f, ok := stream.(*os.File)
 	return ok && term.IsTerminal(int(f.Fd()))
 }

@@ -46,6 +46,7 @@ func (a *app) open() (*opened, error) {
 	}
 	o := &opened{dir: dir, decl: decl, surveys: map[string]*survey.Survey{}, errs: map[string]error{}}
 	o.resolve()
+	a.Out, a.Err = newRedactor(a.Out, o.Lab), newRedactor(a.Err, o.Lab)
 	if a.host != "" && o.Host(a.host) == nil {
 		return nil, usage("the lab has no host %s", a.host)
 	}

@@ -71,7 +71,7 @@ ready = { http = "8080/", within = "1s" }
 	b.write("tide-log/tide-log.env", strings.Replace(env, "changeme", "long-enough-to-be-one", 1))
 	everything()
 	for _, c := range b.containers() {
-		for k, v := range c.Labels {
+		for k, v := range c.Labels { // none of these is declared
 			said += k + "=" + v + "\n"
 		}
 	}
@@ -83,6 +83,12 @@ ready = { http = "8080/", within = "1s" }
 	everything()
 	b.write("tide-log/tide-log.env", "export A_TOKEN=canary-behind-a-fault\nB_TOKEN= canary-behind-a-fault\nC_TOKEN='canary-behind-a-fault' x\nD TOKEN=canary-behind-a-fault\ncanary-behind-a-fault\nE_TOKEN=\"canary-behind-a-fault\\z\"\nF_TOKEN=canary-behind-a-fault # x\nG_TOKEN=canary-behind-a-fault \r\n")
 	b.write("tide-log/stack.toml", stack(enginetest.Page, "env.STORE_PASSWORD = { a = \"canary-behind-a-fault\" }\nmounts = [\"${db-password} -> /x\"]\nafter = [\"${db-password}\"]\n"))
+	everything()
+	// Where no secret belongs: a command, a label, a path, an image, a page.
+	b.write("tide-log/tide-log.env", "TIDES_DB_PASSWORD=canary-of-the-file\n")
+	b.write("tide-log/stack.toml", stack(enginetest.Page, "command = [\"--password=${db-password}\"]\nlabels = { a = \"${db-password}\" }\n"))
+	everything()
+	b.write("tide-log/stack.toml", stack(enginetest.Page, "command = [\"other\"]\nmounts = [\"/srv/${db-password} -> /x\", \"${db-password} -> y\"]\nhostname = \"${db-password} x\"\nmemory = \"${db-password}\"\nafter = [\"${db-password}\"]\n"))
 	everything()
 	run("retire", "tide-log", "--yes")
 	for _, canary := range canaries {

@@ -31,7 +31,14 @@ func Env(w io.Writer, p Paint, services []*lab.Service) {
 			fmt.Fprintln(w, "  no variables")
 			continue
 		}
-		columns(w, p, []string{"variable", "value", "from", "wins over"}, rows)
+		heads := []string{"variable", "value", "from", "wins over"}
+		if !slices.ContainsFunc(rows, func(r []string) bool { return r[3] != "" }) {
+			heads = heads[:3]
+			for i := range rows {
+				rows[i] = rows[i][:3]
+			}
+		}
+		columns(w, p, heads, rows)
 	}
 }
 

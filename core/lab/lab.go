@@ -3,8 +3,10 @@
 package lab
 
 import (
+	"maps"
 	"net/netip"
 	"regexp"
+	"slices"
 	"strings"
 	"time"
 
@@ -268,4 +270,27 @@ func (s *Stack) Service(name string) *Service {
 		}
 	}
 	return nil
+}
+
+// Secrets returns all values that are secret, each once.
+func (l *Lab) Secrets() []string {
+	seen := map[string]bool{}
+	for _, f := range l.EnvFiles {
+		for _, e := range f.Entries {
+			if declare.IsSecret(e.Name) {
+				seen[e.Value.Value] = true
+			}
+		}
+	}
+	for _, st := range l.Stacks {
+		for _, s := range st.Services {
+			for _, v := range s.Env {
+				if v.Secret {
+					seen[v.Value] = true
+				}
+			}
+		}
+	}
+	delete(seen, "")
+	return slices.Sorted(maps.Keys(seen))
 }

@@ -213,7 +213,7 @@ func (r *resolver) service(s *Service) {
 	r.environment(s, d, in)
 	r.habits(s, d, in)
 	for _, t := range d.After {
-		r.after(s, t)
+		r.after(s, t, in)
 	}
 	if d.Ready != nil {
 		r.ready(s, d.Ready, in)
@@ -348,14 +348,17 @@ func (r *resolver) syntaxOnce(err error, v Value) {
 	}
 }
 
-func (r *resolver) after(s *Service, t declare.Text) {
-	at := t.Part(0, len(t.Value))
-	name, job := strings.CutSuffix(t.Value, " done")
+func (r *resolver) after(s *Service, t declare.Text, in *scope) {
+	v, ok := r.known(t, in)
+	if !ok {
+		return
+	}
+	at := v.Part(0, len(v.Text))
+	name, job := strings.CutSuffix(v.Text, " done")
 	if job {
 		r.problem("key-unknown", at, "waiting until a service is done is not supported yet by this version of lantern")
 		return
 	}
-	stack := s.Stack
 	if before, rest, ok := strings.Cut(name, "/"); ok {
 		if before != s.Stack.Name {
 			r.problem("key-unknown", at, "waiting for a service of another stack is not supported yet by this version of lantern")
@@ -363,13 +366,16 @@ func (r *resolver) after(s *Service, t declare.Text) {
 		}
 		name = rest
 	}
-	target := stack.Service(name)
+	target := s.Stack.Service(name)
 	if target == nil {
 		var names []string
-		for _, o := range stack.Services {
+		for _, o := range s.Stack.Services {
 			names = append(names, o.Name)
 		}
-		p := r.problem("order-unknown", at, "the stack %s has no service %s", stack.Name, name)
+		if v.Secret {
+			name = source.Hidden(name)
+		}
+		p := r.problem("order-unknown", at, "the stack %s has no service %s", s.Stack.Name, name)
 		if near := declare.Nearest(name, names); near != "" {
 			p.Mend = source.Replace(at, near, near+" is one")
 		}

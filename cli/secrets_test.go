@@ -44,7 +44,7 @@ env.API_TOKEN = "canary-in-plain-text"
 env.OTHER = "${shared-token}"
 env.STATION = "canary-listed"
 page = "8080/"
-ready = { http = "8080/", within = "1s" }
+ready = { http = "8080/", within = "3s" }
 %s`, image, port, more)
 	}
 	env := "TIDES_DB_PASSWORD=canary-of-the-file\nSECOND_PASSWORD=changeme\n"
@@ -230,7 +230,11 @@ func TestSeveralStacks(t *testing.T) {
 	b := standInBench(t)
 	b.write("lab.toml", fmt.Sprintf(labText, b.uid, b.gid, b.data, b.target.Address))
 	stack := func(image string) string {
-		return fmt.Sprintf("[service.sensor]\nimage = %q\nready = { http = \"8080/\", within = \"1s\" }\n", image)
+		within := "20s"
+		if image == enginetest.NeverReady {
+			within = "1s"
+		}
+		return fmt.Sprintf("[service.sensor]\nimage = %q\nready = { http = \"8080/\", within = %q }\n", image, within)
 	}
 	b.write("a-gauge/stack.toml", stack(enginetest.Page))
 	b.write("mast/stack.toml", stack(enginetest.NeverReady))

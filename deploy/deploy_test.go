@@ -45,6 +45,7 @@ type world struct {
 	engine *engine.Engine // past the gate, to look at what is there
 	gate   *gate
 	ports  [2]int
+	within string // ready-within of the lab; ample, because a test machine may be busy
 	events []deploy.Event
 	mu     sync.Mutex
 }
@@ -57,7 +58,7 @@ func worldOn(t *testing.T, address string) *world {
 	e, err := engine.Dial(t.Context(), address)
 	require.NoError(t, err)
 	t.Cleanup(func() { e.Close() })
-	w := &world{t: t, engine: e, gate: newGate(t, address)}
+	w := &world{t: t, engine: e, gate: newGate(t, address), within: "20s"}
 	for i := range w.ports {
 		l, err := net.Listen("tcp", "127.0.0.1:0")
 		require.NoError(t, err)
@@ -101,7 +102,7 @@ var gonePID = func() func(t *testing.T) int {
 func (w *world) stack(text string) *lab.Stack {
 	w.t.Helper()
 	text = strings.NewReplacer("FIRST", fmt.Sprint(w.ports[0]), "SECOND", fmt.Sprint(w.ports[1])).Replace(text)
-	files := map[string]string{"lab.toml": "lab = \"skerry-pier\"\n[host.lamp-room]\n[default]\nready-within = \"700ms\"\nstop-within = \"1s\"\n", "pier-log/stack.toml": text}
+	files := map[string]string{"lab.toml": "lab = \"skerry-pier\"\n[host.lamp-room]\n[default]\nready-within = \"" + w.within + "\"\nstop-within = \"1s\"\n", "pier-log/stack.toml": text}
 	l := lab.Resolve(declare.Read([]string{"pier-log"}, func(path string) (string, error) {
 		if text, ok := files[path]; ok {
 			return text, nil
@@ -277,7 +278,7 @@ after = ["desk"]
 
 var (
 	changed  = strings.NewReplacer(`"low"`, `"high"`, "probe-store:1", "probe:2").Replace(two)
-	unstable = strings.NewReplacer(`"low"`, `"high"`, "probe:1", "probe:never").Replace(two)
+	unstable = strings.NewReplacer(`"low"`, `"high"`, "probe:1", "probe:never", `ready = { http = "8080/" }`, `ready = { http = "8080/", within = "700ms" }`).Replace(two)
 )
 
 // A process that dies after any of its calls leaves neither neither old nor new, and the next one brings the stack to what is declared. The same
@@ -335,20 +336,19 @@ func TestDeathOnRealEngines(t *testing.T) {
 			t.Skip("TestDeathAtEveryCall does more")
 		}
 		for _, scenario := range []struct{ name, before, after string }{{"replacing", two, changed}, {"ports change places", swapBefore, swapAfter}} {
-			patient := func(text string) string { return strings.ReplaceAll(text, `ready = { `, `ready = { within = "20s", `) }
 			points := 0
 			w := worldOn(t, target.Address)
 			for n := 2; ; n += 5 {
-				out, err := w.deployer(false).Deploy(t.Context(), w.stack(patient(scenario.before)))
+				out, err := w.deployer(false).Deploy(t.Context(), w.stack(scenario.before))
 				require.NoError(t, err)
 				require.Contains(t, []string{deploy.Done, deploy.NothingToDo}, out.Result, "%v", out.Failure)
 				before := w.names()
 				w.gate.set(n, death)
-				w.deployer(true).Deploy(t.Context(), w.stack(patient(scenario.after)))
+				w.deployer(true).Deploy(t.Context(), w.stack(scenario.after))
 				reached := w.gate.count() >= n
 				w.gate.set(0, none)
-				w.neverNeither(before, patient(scenario.after), n)
-				w.recovers(patient(scenario.before), patient(scenario.after), false, n)
+				w.neverNeither(before, scenario.after, n)
+				w.recovers(scenario.before, scenario.after, false, n)
 				out, err = w.deployer(false).Retire(t.Context(), "pier-log")
 				require.NoError(t, err)
 				require.Equal(t, deploy.Done, out.Result)
@@ -401,6 +401,7 @@ func (w *world) recovers(before, after string, retire bool, n int) {
 
 func TestPutBackSaysWhy(t *testing.T) {
 	w := newWorld(t)
+	w.within = "700ms"
 	d := w.deployer(false)
 	held, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)

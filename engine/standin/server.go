@@ -44,9 +44,10 @@ type Options struct {
 
 // Server is a running stand-in.
 type Server struct {
-	options Options
-	http    *http.Server
-	base    byte // second byte of its containers' addresses, 127.base.x.y
+	options  Options
+	http     *http.Server
+	listener net.Listener
+	base     byte // second byte of its containers' addresses, 127.base.x.y
 
 	mu         sync.Mutex
 	containers map[string]*box // by id
@@ -79,7 +80,7 @@ func Start(socket string, o Options) (*Server, error) {
 	if err != nil {
 		return nil, err
 	}
-	s.http = &http.Server{Handler: s.routes()}
+	s.http, s.listener = &http.Server{Handler: s.routes()}, listener
 	go s.http.Serve(listener)
 	return s, nil
 }
@@ -95,6 +96,8 @@ func (s *Server) Close() error {
 	for _, b := range boxes {
 		b.kill(0)
 	}
+	// Whoever closes at once is faster than Serve, which until then has not told the server of its listener.
+	s.listener.Close()
 	ctx, cancel := context.WithTimeout(context.Background(), time.Second)
 	defer cancel()
 	if err := s.http.Shutdown(ctx); err != nil {

@@ -109,7 +109,7 @@ func (a *app) fix(o *opened, result check.Result, stack string, facts func() err
 	for range rounds {
 		var groups [][]source.Edit
 		for _, f := range result.Findings {
-			if f.Mend != nil {
+			if f.Mend != nil && f.Accepted == "" {
 				groups = append(groups, f.Mend.Edits)
 			}
 		}

@@ -42,6 +42,7 @@ func (a *app) deployCommand() *cli.Command {
 				return err
 			}
 			stacks, _ = o.stacks(c.Args().First(), a.host) // resolved anew, with the surveys
+			stacks = plan.Order(stacks)
 			run := &deployRun{app: a, json: asJSON}
 			plans, err := run.plan(ctx, o, stacks)
 			if err != nil {

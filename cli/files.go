@@ -47,7 +47,6 @@ func readLab(dir string) (*declare.Lab, error) {
 	if err != nil {
 		return nil, usage("the lab %s cannot be read: %s", dir, plain(err))
 	}
-	defer root.Close()
 	entries, err := fs.ReadDir(root.FS(), ".")
 	if err != nil {
 		return nil, usage("the lab %s cannot be read: %s", dir, plain(err))
@@ -62,6 +61,7 @@ func readLab(dir string) (*declare.Lab, error) {
 			stacks = append(stacks, e.Name())
 		}
 	}
+	// The folder stays open: names of environment files with references are known only when the lab is resolved.
 	return declare.Read(stacks, func(path string) (string, error) { return readText(root, path) }), nil
 }
 

@@ -64,11 +64,15 @@ func (o *opened) look(ctx context.Context, only string) {
 	var wait sync.WaitGroup
 	surveys := map[string]*survey.Survey{}
 	for _, h := range o.Hosts {
-		if only != "" && h.Name != only || strings.Contains(h.Engine, "://") && !strings.HasPrefix(h.Engine, "unix://") {
+		if only != "" && h.Name != only {
 			continue
 		}
 		wait.Go(func() {
-			s, err := host.Survey(ctx, h, o.ask)
+			s, err := host.Survey(ctx, h, func(first *survey.Survey) survey.Ask {
+				mu.Lock() // resolving marks secrets in the files, which all hosts share
+				defer mu.Unlock()
+				return o.ask(first)
+			})
 			mu.Lock()
 			defer mu.Unlock()
 			surveys[h.Name] = s
@@ -123,7 +127,7 @@ func (o *opened) stackNames() []string {
 
 // deployer connects to a host's engine.
 func (a *app) deployer(ctx context.Context, o *opened, h *lab.Host, report func(deploy.Event)) (*deploy.Deployer, error) {
-	e, err := engine.Dial(ctx, h.Engine)
+	e, err := engine.DialHost(ctx, h)
 	if err != nil {
 		return nil, unreachable(h.Name, err)
 	}

@@ -112,6 +112,13 @@ func (d *Deployer) Plan(ctx context.Context, stack *lab.Stack) (plan.Stack, erro
 	if err != nil {
 		return plan.Stack{}, err
 	}
+	if who := unknownIdentity(stack); who != "" {
+		return plan.Stack{}, errors.New(who)
+	}
+	names := map[string]string{} // of services, by container id
+	for _, c := range containers {
+		names["container:"+c.ID] = c.Labels[plan.LabelService]
+	}
 	var running []plan.Running
 	for _, c := range containers {
 		service := c.Labels[plan.LabelService]
@@ -122,9 +129,13 @@ func (d *Deployer) Plan(ctx context.Context, stack *lab.Stack) (plan.Stack, erro
 		if s := stack.Service(service); s != nil {
 			declared = plan.Declare(s)
 		}
-		// Without its image nobody can tell what the image said; then a few more differences show, and nothing else changes.
-		image, _ := d.Engine.Image(ctx, c.ImageID)
+		// Without its image nobody can tell what the image said; then only its fingerprint counts.
+		image, err := d.Engine.Image(ctx, c.ImageID)
+		if name, ok := names[c.Container.Shares]; ok {
+			c.Container.Shares = name
+		}
 		running = append(running, plan.Running{
+			Done: ended0(c), Opaque: err != nil,
 			ID: c.ID, Name: c.Name, Service: service, Digest: c.Labels[plan.LabelDigest], Salt: c.Labels[plan.LabelSalt],
 			ImageID: c.ImageID, Up: c.Running, Container: engine.WithoutImage(c.Container, image, declared),
 		})
@@ -248,11 +259,9 @@ func (d *Deployer) pullOne(ctx context.Context, stack, service, reference string
 // carryOut replaces level by level; services of one level at the same time.
 func (d *Deployer) carryOut(ctx context.Context, p plan.Stack, lock *lock) *Failure {
 	name := p.Stack.Name
-	made, err := d.Engine.CreateNetwork(ctx, plan.NetworkName(name), map[string]string{plan.LabelLab: d.Lab, plan.LabelStack: name, plan.LabelEntry: lock.entry()})
-	if err != nil {
-		return &Failure{Message: fmt.Sprintf("the network %s: %s", plan.NetworkName(name), err)}
+	if err := d.makeResources(ctx, p, lock); err != nil {
+		return &Failure{Message: err.Error()}
 	}
-	lock.madeNetwork = made
 	for _, s := range slices.Backward(p.Services) {
 		if s.StopFirst || s.Action == plan.Remove {
 			if err := d.stepAside(ctx, name, s); err != nil {
@@ -318,6 +327,9 @@ func (d *Deployer) replace(ctx context.Context, stack string, s plan.Service, lo
 	if s.Action == plan.Keep {
 		return nil
 	}
+	if f := d.awaitOthers(ctx, stack, s.Service); f != nil {
+		return f
+	}
 	id := ""
 	if s.Action == plan.Start {
 		id = s.Running.ID
@@ -361,10 +373,19 @@ func (d *Deployer) create(ctx context.Context, s plan.Service, proof plan.Proof,
 		// Until it is proven, a restart of the engine must not start it beside what ran before.
 		c.Restart = declare.Restart{Policy: "no"}
 	}
-	return d.Engine.Create(ctx, s.Service.ContainerName()+nextSuffix, c, map[string]string{
+	networkOf := ""
+	if s.Service.Shares != nil {
+		partner, err := d.Engine.Inspect(ctx, s.Service.Shares.ContainerName())
+		if err != nil {
+			return "", err
+		}
+		networkOf = partner.ID
+	}
+	labels := map[string]string{
 		plan.LabelLab: d.Lab, plan.LabelStack: s.Service.Stack.Name, plan.LabelService: s.Name, plan.LabelEntry: lock.entry(),
 		plan.LabelDigest: s.Container.Digest(key), plan.LabelSalt: key, plan.LabelRestart: s.Container.Restart.String(), plan.LabelProof: proof.Label(),
-	})
+	}
+	return d.Engine.Create(ctx, s.Service.ContainerName()+nextSuffix, c, labels, networkOf)
 }
 
 // start starts a container. An engine may hold a port for a moment after its container is gone, so that is tried again.
@@ -402,7 +423,7 @@ func (d *Deployer) commit(ctx context.Context, stack string) (Outcome, error) {
 	if err := errors.Join(problems...); err != nil {
 		return Outcome{Result: NeedsAHand, Failure: &Failure{Message: err.Error()}, Hand: []string{"everything is proven and runs, but its restart policies are not set: run the same command again"}}, nil
 	}
-	for _, c := range containers {
+	for _, c := range engine.GuestsFirst(containers) {
 		if strings.HasSuffix(c.Name, previousSuffix) {
 			if err := d.Engine.Remove(ctx, c.ID); err != nil {
 				problems = append(problems, err)
@@ -410,6 +431,9 @@ func (d *Deployer) commit(ctx context.Context, stack string) (Outcome, error) {
 			}
 			d.event(stack, c.Labels[plan.LabelService], StepRemove, StepDone, "what ran before")
 		}
+	}
+	if len(problems) == 0 {
+		problems = append(problems, d.removeUnused(ctx, stack, nil))
 	}
 	for _, c := range containers {
 		if err := errors.Join(problems...); err == nil && c.Name == stack+provenSuffix {
@@ -422,7 +446,25 @@ func (d *Deployer) commit(ctx context.Context, stack string) (Outcome, error) {
 	return Outcome{Result: Done}, nil
 }
 
-func entryOf(c engine.State) int {
-	n, _ := strconv.Atoi(c.Labels[plan.LabelEntry])
+func entryOf(c engine.State) int { return number(c.Labels[plan.LabelEntry]) }
+
+func number(s string) int {
+	n, _ := strconv.Atoi(s)
 	return n
+}
+
+// ended0 tells whether a container is a job that has done its work: ended without an error, and not to be started again.
+func ended0(c engine.State) bool {
+	policy := c.Labels[plan.LabelRestart]
+	return !c.Running && c.Status == "exited" && c.ExitCode == 0 && (policy == "no" || strings.HasPrefix(policy, "on-failure"))
+}
+
+// unknownIdentity names an account that nobody could look up; what is started with it would run as somebody else.
+func unknownIdentity(stack *lab.Stack) string {
+	for _, s := range stack.Services {
+		if s.RunAs != nil && !s.RunAs.Known {
+			return fmt.Sprintf("%s runs as %s, and the accounts of %s could not be looked up: declare UID:GID", s.FullName(), s.RunAs.Name, stack.Host.Name)
+		}
+	}
+	return ""
 }

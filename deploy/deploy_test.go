@@ -501,7 +501,7 @@ func TestStatus(t *testing.T) {
 		return map[string]string{plan.LabelLab: "skerry-pier", plan.LabelStack: "pier-log", plan.LabelService: service}
 	}
 	made := func(service, image string) string {
-		id, err := w.engine.Create(t.Context(), "pier-log."+service, plan.Container{Image: image, Network: "pier-log.net"}, labels(service))
+		id, err := w.engine.Create(t.Context(), "pier-log."+service, plan.Container{Image: image, Networks: []plan.Attachment{{Network: "pier-log.net"}}}, labels(service), "")
 		require.NoError(t, err)
 		require.NoError(t, w.engine.Start(t.Context(), id))
 		return id
@@ -549,7 +549,7 @@ func TestForeignNames(t *testing.T) {
 	assert.Contains(t, out.Holder, "not of this lab")
 
 	require.NoError(t, w.engine.Remove(t.Context(), "pier-log.deploying"))
-	_, err = w.engine.CreateNetwork(t.Context(), "pier-log.net", map[string]string{plan.LabelLab: "another-lab"})
+	_, err = w.engine.CreateNetwork(t.Context(), plan.Network{Name: "pier-log.net"}, map[string]string{plan.LabelLab: "another-lab"})
 	require.NoError(t, err)
 	out, err = d.Deploy(t.Context(), w.stack(two))
 	require.NoError(t, err)

@@ -63,10 +63,9 @@ func began(pid int) string {
 
 // lock is the right to change a stack on a host, held as a container of a name that exists only once.
 type lock struct {
-	ID          string
-	Entry       int
-	WasUp       []string
-	madeNetwork bool
+	ID    string
+	Entry int
+	WasUp []string
 }
 
 func (l *lock) entry() string { return strconv.Itoa(l.Entry) }
@@ -77,9 +76,12 @@ func (d *Deployer) lock(ctx context.Context, p plan.Stack) (*lock, Outcome, erro
 	if err != nil {
 		return nil, Outcome{}, err
 	}
-	l := &lock{Entry: 1}
+	last, err := d.lastEntry(ctx, p.Stack.Name, containers)
+	if err != nil {
+		return nil, Outcome{}, err
+	}
+	l := &lock{Entry: last + 1}
 	for _, c := range containers {
-		l.Entry = max(l.Entry, entryOf(c)+1)
 		if s := c.Labels[plan.LabelService]; s != "" && c.Running {
 			l.WasUp = append(l.WasUp, s)
 		}

@@ -9,6 +9,7 @@ import (
 	"net/http"
 	"regexp"
 	"strconv"
+	"strings"
 	"time"
 
 	"proudlantern.example/lantern/core/plan"
@@ -36,6 +37,10 @@ func (d *Deployer) proveReady(ctx context.Context, stack, service, id string, pr
 	waiting, cancel := context.WithTimeout(ctx, within)
 	defer cancel()
 	seen := watchLog(waiting, d.Engine, id, proof.Log, since)
+	pause := probeEvery
+	if proof.Command != nil || proof.Image {
+		pause = time.Second // each try is a process
+	}
 	var first time.Time
 	for {
 		c, err := d.Engine.Inspect(waiting, id)
@@ -47,7 +52,7 @@ func (d *Deployer) proveReady(ctx context.Context, stack, service, id string, pr
 				first = c.Started
 			}
 			switch {
-			case !c.Running && c.ExitCode == 0 && !proof.Declared() && (c.Container.Restart.Policy == "no" || c.Container.Restart.Policy == "on-failure") && c.Status == "exited":
+			case ended0(c) && (proof.Done || !proof.Declared()):
 				d.event(stack, service, StepProve, StepDone, "done")
 				return nil // a job that has done its work
 			case !c.Running:
@@ -56,7 +61,14 @@ func (d *Deployer) proveReady(ctx context.Context, stack, service, id string, pr
 				return d.failed(ctx, stack, service, id, fmt.Sprintf("it ended and was restarted %d times", c.Restarts))
 			}
 		}
-		if ready, how := d.ready(waiting, c, proof, seen, since); ready {
+		if proof.Image && err == nil && c.Check == nil {
+			return d.failed(ctx, stack, service, id, "ready = { image = true }, and its image declares no check")
+		}
+		ready, how := d.ready(waiting, c, proof, seen, since)
+		if ready {
+			if proof.Command != nil || proof.Image {
+				how = ""
+			}
 			d.event(stack, service, StepProve, StepDone, fmt.Sprintf("ready after %s%s", time.Since(since).Round(100*time.Millisecond), how))
 			return nil
 		}
@@ -65,8 +77,12 @@ func (d *Deployer) proveReady(ctx context.Context, stack, service, id string, pr
 			if ctx.Err() != nil {
 				return &Failure{Service: service, Message: "interrupted while it was waited for"}
 			}
-			return d.failed(ctx, stack, service, id, fmt.Sprintf("it was not ready within %s: %s", proof.Within, notReady(proof)))
-		case <-time.After(probeEvery):
+			why := notReady(proof)
+			if how != "" {
+				why += ": " + how
+			}
+			return d.failed(ctx, stack, service, id, fmt.Sprintf("it was not ready within %s: %s", proof.Within, why))
+		case <-time.After(pause):
 		}
 	}
 }
@@ -81,15 +97,24 @@ func (d *Deployer) ready(ctx context.Context, c engine.State, proof plan.Proof, 
 		default:
 			return false, ""
 		}
+	case proof.Done:
+		return false, "" // its end is waited for
+	case proof.Command != nil || proof.Image:
+		command := proof.Command
+		if proof.Image {
+			command = c.Check
+		}
+		code, said, err := d.Engine.Run(ctx, c.ID, command)
+		return err == nil && code == 0, said
 	case proof.HTTP != "":
-		for _, at := range dialPlaces(c, proof.Port) {
+		for _, at := range d.dialPlaces(ctx, c, proof.Port) {
 			if status, err := get(ctx, proof.TLS, at, proof.HTTP); err == nil && status >= proof.StatusFirst && status <= proof.StatusLast {
 				return true, ", at " + at
 			}
 		}
 		return false, ""
 	case proof.Port > 0:
-		for _, at := range dialPlaces(c, proof.Port) {
+		for _, at := range d.dialPlaces(ctx, c, proof.Port) {
 			conn, err := (&net.Dialer{Timeout: 2 * time.Second}).DialContext(ctx, "tcp", at)
 			if err == nil {
 				conn.Close()
@@ -101,9 +126,20 @@ func (d *Deployer) ready(ctx context.Context, c engine.State, proof plan.Proof, 
 	return time.Since(since) >= steady, ", up without a restart"
 }
 
-// dialPlaces returns where a container's port may be reached from here: at its own addresses, then where it is published.
-func dialPlaces(c engine.State, port int) []string {
+// dialPlaces returns where a container's port may be reached from here: at its own addresses, then where it is published. One in the host's network is
+// reached on loopback; one in another one's network like that one.
+func (d *Deployer) dialPlaces(ctx context.Context, c engine.State, port int) []string {
+	if id, ok := strings.CutPrefix(c.Container.Shares, "container:"); ok {
+		partner, err := d.Engine.Inspect(ctx, id)
+		if err != nil {
+			return nil
+		}
+		c = partner
+	}
 	var places []string
+	if c.Container.Mode == "host" {
+		places = append(places, net.JoinHostPort("127.0.0.1", strconv.Itoa(port)))
+	}
 	for _, a := range c.Addresses {
 		places = append(places, net.JoinHostPort(a, strconv.Itoa(port)))
 	}
@@ -172,6 +208,12 @@ func watchLog(ctx context.Context, e *engine.Engine, id, pattern string, since t
 // notReady says what was waited for.
 func notReady(p plan.Proof) string {
 	switch {
+	case p.Done:
+		return "it has not ended without an error"
+	case p.Command != nil:
+		return fmt.Sprintf("the command %q does not end without an error", p.Command)
+	case p.Image:
+		return "the check that its image declares does not end without an error"
 	case p.Log != "":
 		return fmt.Sprintf("no line of its log matches %q", p.Log)
 	case p.HTTP != "":
@@ -200,7 +242,7 @@ func (d *Deployer) provePages(ctx context.Context, p plan.Stack) *Failure {
 				cancel()
 				return d.failed(ctx, name, s.Name, c.ID, "it "+ended(c))
 			}
-			for _, at := range dialPlaces(c, page.Port) {
+			for _, at := range d.dialPlaces(waiting, c, page.Port) {
 				status, err := get(waiting, page.TLS, at, page.Path)
 				if err == nil && status < 500 {
 					answered = at

@@ -32,7 +32,7 @@ func (d *Deployer) putBack(ctx context.Context, stack string, l *lock) Outcome {
 		by[c.Name] = c
 	}
 	removed := map[string]bool{}
-	for _, c := range containers {
+	for _, c := range engine.GuestsFirst(containers) {
 		// New is what this deploy made, under either name.
 		if c.Labels[plan.LabelService] == "" || entryOf(c) != l.Entry || strings.HasSuffix(c.Name, previousSuffix) {
 			continue
@@ -66,10 +66,11 @@ func (d *Deployer) putBack(ctx context.Context, stack string, l *lock) Outcome {
 		back = append(back, c)
 	}
 	d.startAgain(ctx, stack, back, l.WasUp, needs)
-	if l.madeNetwork || len(back) == 0 {
-		if err := d.Engine.RemoveNetwork(ctx, plan.NetworkName(stack), d.Lab); err != nil && len(back) == 0 {
-			needs("remove the network %s by hand: %s", plan.NetworkName(stack), err)
-		}
+	if err := d.removeUnused(ctx, stack, nil); err != nil && len(back) == 0 {
+		needs("remove by hand: %s", err)
+	}
+	if err := d.removeMadeVolumes(ctx, stack, l); err != nil {
+		needs("remove by hand the volume that was made: %s", err)
 	}
 	if out.Result == PutBack && l.ID != "" {
 		if err := d.Engine.Remove(ctx, l.ID); err != nil {

@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"slices"
-	"strings"
 	"time"
 
 	"proudlantern.example/lantern/core/lab"
@@ -35,19 +34,11 @@ func (d *Deployer) Retiring(ctx context.Context, stack string) (containers, netw
 	for _, c := range mine {
 		containers = append(containers, c.Name)
 	}
-	all, err := d.Engine.Networks(ctx)
-	if err != nil {
-		return nil, nil, err
-	}
-	for _, n := range all {
-		if n.Name == plan.NetworkName(stack) && n.Lab == d.Lab {
-			networks = append(networks, n.Name)
-		}
-	}
-	return containers, networks, nil
+	networks, err = d.unusedNetworks(ctx, stack, mine)
+	return containers, networks, err
 }
 
-// Retire stops and removes what belongs to a stack: containers, last started first, and its network. Host folders, volumes and everything that is not
+// Retire stops and removes what belongs to a stack: containers, last started first, its network, and the shared ones that it was the last to use. Host folders, volumes and everything that is not
 // of this lab stay. The stack's folder need not be there any more.
 func (d *Deployer) Retire(ctx context.Context, stack string) (Outcome, error) {
 	if held, err := d.recover(ctx, stack); err != nil || held.Result != "" {
@@ -66,16 +57,17 @@ func (d *Deployer) Retire(ctx context.Context, stack string) (Outcome, error) {
 	}
 	l := &lock{}
 	if len(mine) > 0 {
-		for _, c := range mine {
-			l.Entry = max(l.Entry, entryOf(c)+1)
+		if l.Entry, err = d.lastEntry(ctx, stack, mine); err != nil {
+			return Outcome{}, err
 		}
+		l.Entry++
 		if held, err := d.takeLock(ctx, stack, mine[0].ImageID, 10*time.Minute, l); err != nil || held.Result != "" {
 			return held, err
 		}
 	}
 	slices.SortFunc(mine, func(a, b engine.State) int { return b.Started.Compare(a.Started) })
 	out := Outcome{Result: Done}
-	for _, c := range mine {
+	for _, c := range engine.GuestsFirst(mine) {
 		service := c.Labels[plan.LabelService]
 		d.event(stack, service, StepStop, Begun, "")
 		err := d.Engine.Stop(ctx, c.ID)
@@ -91,10 +83,10 @@ func (d *Deployer) Retire(ctx context.Context, stack string) (Outcome, error) {
 		d.event(stack, service, StepRemove, StepDone, "")
 	}
 	ctx = context.WithoutCancel(ctx)
-	if out.Result == Done && len(networks) > 0 {
-		if err := d.Engine.RemoveNetwork(ctx, plan.NetworkName(stack), d.Lab); err != nil {
+	if out.Result == Done {
+		if err := d.removeUnused(ctx, stack, nil); err != nil {
 			out.Result = NeedsAHand
-			out.Hand = append(out.Hand, "the network "+plan.NetworkName(stack)+" is still there ("+err.Error()+"): something else uses it")
+			out.Hand = append(out.Hand, "something else uses it: "+err.Error())
 		}
 	}
 	if l.ID != "" {
@@ -202,6 +194,8 @@ func (d *Deployer) describe(ctx context.Context, st *Status, c engine.State) {
 		st.State, st.Detail = StateRestarting, "it "+ended(c)
 	case c.Running && !proof.Declared():
 		st.State = StateRunning
+	case c.Running && proof.Done:
+		st.State = StateStarting // a job at work
 	case c.Running && proof.Log != "":
 		st.State = StateReady // held at its deploy; a log is not read again from the start
 	case c.Running:
@@ -215,7 +209,7 @@ func (d *Deployer) describe(ctx context.Context, st *Status, c engine.State) {
 		}
 	case c.Status == "created":
 		st.State = StateStopped
-	case c.ExitCode == 0 && (strings.HasPrefix(c.Labels[plan.LabelRestart], "no") || strings.HasPrefix(c.Labels[plan.LabelRestart], "on-failure")):
+	case ended0(c):
 		st.State = StateDone
 	case c.ExitCode == 0 || c.ExitCode == 143 || c.ExitCode == 137:
 		st.State = StateStopped

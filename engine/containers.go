@@ -2,6 +2,7 @@ package engine
 
 import (
 	"bufio"
+	"cmp"
 	"context"
 	"errors"
 	"io"
@@ -36,13 +37,14 @@ type State struct {
 	Started   time.Time // zero when it never was
 	Finished  time.Time // zero when it never ended
 	Addresses []string  // its own, on its networks
+	Check     []string  // the command by which its image says that it is well, see [Engine.Run]; nil: it declares none
 	Container plan.Container
 }
 
-// Create makes a container. Labels come in addition to what it declares. Errors: [ErrNameTaken], [ErrNotFound] for an image or network
-// that is not there.
-func (e *Engine) Create(ctx context.Context, name string, c plan.Container, labels map[string]string) (id string, err error) {
-	config, host, network := e.translate(c, labels)
+// Create makes a container. Labels come in addition to what it declares; networkOf is the container in whose network it lives, if it does.
+// Errors: [ErrNameTaken], [ErrNotFound] for an image or network that is not there; then there is no new container.
+func (e *Engine) Create(ctx context.Context, name string, c plan.Container, labels map[string]string, networkOf string) (id string, err error) {
+	config, host, network := e.translate(c, labels, networkOf)
 	o := client.ContainerCreateOptions{Name: name, Config: config, HostConfig: host, NetworkingConfig: network}
 	if system, rest, ok := strings.Cut(c.Settings.Platform, "/"); ok {
 		architecture, variant, _ := strings.Cut(rest, "/")
@@ -51,6 +53,11 @@ func (e *Engine) Create(ctx context.Context, name string, c plan.Container, labe
 	made, err := e.api.ContainerCreate(ctx, o)
 	if err != nil {
 		return "", explain("create", err)
+	}
+	for _, n := range c.Networks[min(len(c.Networks), e.networksAtOnce(c)):] {
+		if err := e.connect(ctx, made.ID, n); err != nil {
+			return "", errors.Join(err, e.Remove(context.WithoutCancel(ctx), made.ID))
+		}
 	}
 	return made.ID, nil
 }
@@ -137,6 +144,13 @@ func (e *Engine) Containers(ctx context.Context, lab string) ([]State, error) {
 	return states, nil
 }
 
+// GuestsFirst returns containers so that those come first that live in another one's network: some engines remove no container that others depend on.
+func GuestsFirst(list []State) []State {
+	out := slices.Clone(list)
+	slices.SortStableFunc(out, func(a, b State) int { return cmp.Compare(b.Container.Shares, a.Container.Shares) })
+	return out
+}
+
 // Survey returns all containers of the engine, whoever made them.
 func (e *Engine) Survey(ctx context.Context) ([]survey.Container, error) {
 	list, err := e.api.ContainerList(ctx, client.ContainerListOptions{All: true})
@@ -189,6 +203,9 @@ func (e *Engine) state(c container.InspectResponse) State {
 	s := State{ID: c.ID, Name: strings.TrimPrefix(c.Name, "/"), ImageID: c.Image, Restarts: c.RestartCount}
 	if c.Config != nil {
 		s.Labels = c.Config.Labels
+		if h := c.Config.Healthcheck; h != nil {
+			s.Check = checkCommand(h.Test)
+		}
 	}
 	if st := c.State; st != nil {
 		s.Status, s.Running, s.ExitCode, s.OOMKilled, s.Error = string(st.Status), st.Running, st.ExitCode, st.OOMKilled, st.Error
@@ -337,58 +354,4 @@ func pullError(err error) error {
 		return &Error{Call: "pull", Message: text, kind: ErrNotFound, err: err}
 	}
 	return explain("pull", err)
-}
-
-// Networks returns the networks of the engine, whoever made them.
-func (e *Engine) Networks(ctx context.Context) ([]survey.Network, error) {
-	list, err := e.api.NetworkList(ctx, client.NetworkListOptions{})
-	if err != nil {
-		return nil, explain("networks", err)
-	}
-	networks := []survey.Network{}
-	for _, n := range list.Items {
-		s := survey.Network{Name: n.Name, Lab: n.Labels[plan.LabelLab]}
-		for _, c := range n.IPAM.Config {
-			if c.Subnet.IsValid() {
-				s.Subnets = append(s.Subnets, c.Subnet.String())
-			}
-		}
-		networks = append(networks, s)
-	}
-	slices.SortFunc(networks, func(a, b survey.Network) int { return strings.Compare(a.Name, b.Name) })
-	return networks, nil
-}
-
-// CreateNetwork makes a network unless this lab has one of that name. Errors: [ErrNameTaken] when somebody else has.
-func (e *Engine) CreateNetwork(ctx context.Context, name string, labels map[string]string) (made bool, err error) {
-	list, err := e.Networks(ctx)
-	if err != nil {
-		return false, err
-	}
-	for _, n := range list {
-		if n.Name == name && n.Lab == labels[plan.LabelLab] {
-			return false, nil
-		}
-		if n.Name == name {
-			return false, &Error{Call: "network", Message: "a network " + name + " is there that is not of this lab", kind: ErrNameTaken, err: ErrNameTaken}
-		}
-	}
-	_, err = e.api.NetworkCreate(ctx, name, client.NetworkCreateOptions{Driver: "bridge", Labels: labels})
-	return err == nil, explain("network", err)
-}
-
-// RemoveNetwork removes a network of a lab. One that is not there, or is somebody else's, is left alone without an error.
-func (e *Engine) RemoveNetwork(ctx context.Context, name, lab string) error {
-	list, err := e.Networks(ctx)
-	if err != nil {
-		return err
-	}
-	if !slices.ContainsFunc(list, func(n survey.Network) bool { return n.Name == name && n.Lab == lab }) {
-		return nil
-	}
-	_, err = e.api.NetworkRemove(ctx, name, client.NetworkRemoveOptions{})
-	if err = explain("network", err); errors.Is(err, ErrNotFound) {
-		return nil
-	}
-	return err
 }

@@ -10,6 +10,7 @@ import (
 	"os"
 	"slices"
 	"strconv"
+	"syscall"
 	"testing"
 	"time"
 
@@ -42,6 +43,10 @@ func TestContract(t *testing.T) {
 			"an end by itself":             endByItself,
 			"what is not there":            notThere,
 			"networks":                     networks,
+			"networks and volumes in full": wherever,
+			"what is mounted":              mounted,
+			"a command inside":             commands,
+			"folders are made":             folders,
 			"the log follows":              logFollows,
 			"a folder that does not exist": missingFolder,
 			"the restart policy changes":   restartChanges,
@@ -65,27 +70,36 @@ type world struct {
 func newWorld(t *testing.T, e *engine.Engine, target enginetest.Target) *world {
 	w := &world{Engine: e, target: target, prefix: fmt.Sprintf("contract-%d-%d", os.Getpid(), time.Now().UnixNano()%1e6), ctx: t.Context()}
 	w.labels = map[string]string{plan.LabelLab: w.prefix, plan.LabelStack: "mast"}
-	_, err := e.CreateNetwork(w.ctx, w.prefix, w.labels)
+	_, err := e.CreateNetwork(w.ctx, plan.Network{Name: w.prefix}, w.labels)
 	require.NoError(t, err)
 	t.Cleanup(func() {
 		ctx := context.Background()
 		list, err := e.Containers(ctx, w.prefix)
 		assert.NoError(t, err)
-		for _, c := range list {
+		for _, c := range engine.GuestsFirst(list) {
 			assert.NoError(t, e.Remove(ctx, c.ID))
 		}
-		assert.NoError(t, e.RemoveNetwork(ctx, w.prefix, w.prefix))
+		networks, err := e.Networks(ctx)
+		assert.NoError(t, err)
+		for _, n := range networks {
+			assert.NoError(t, e.RemoveNetwork(ctx, n.Name, w.prefix))
+		}
+		volumes, err := e.Volumes(ctx)
+		assert.NoError(t, err)
+		for _, v := range volumes {
+			assert.NoError(t, e.RemoveVolume(ctx, v.Name, w.prefix))
+		}
 	})
 	return w
 }
 
 func (w *world) container(image string) plan.Container {
-	return plan.Container{Image: image, Network: w.prefix, Aliases: []string{"sensor"}, Hostname: "mast-sensor", Restart: declare.Restart{Policy: "no"}, StopWithin: 2 * time.Second}
+	return plan.Container{Image: image, Networks: []plan.Attachment{{Network: w.prefix, Aliases: []string{"sensor"}}}, Hostname: "mast-sensor", Restart: declare.Restart{Policy: "no"}, StopWithin: 2 * time.Second}
 }
 
 func (w *world) create(t *testing.T, name string, c plan.Container) string {
 	t.Helper()
-	id, err := w.Create(w.ctx, w.prefix+"."+name, c, w.labels)
+	id, err := w.Create(w.ctx, w.prefix+"."+name, c, w.labels, "")
 	require.NoError(t, err)
 	return id
 }
@@ -143,7 +157,7 @@ func readBack(t *testing.T, w *world) {
 		ReadOnly: true, HostPID: true, HostCgroup: true, Sysctls: []lab.Pair{{Name: "net.ipv4.ip_default_ttl", Value: "41"}}, Labels: []lab.Pair{{Name: "example.skerry.room", Value: "lamp"}},
 		Ulimits: []declare.Ulimit{{Name: "nofile", Soft: 256, Hard: 512}}, AddressBook: []lab.Pair{{Name: "lamp", Value: "192.0.2.14"}}, DNS: []string{"192.0.2.53"}, StopSignal: "SIGINT",
 	}
-	c.Aliases = []string{"sensor", "tides"}
+	c.Networks[0].Aliases = []string{"sensor", "tides"}
 	s := w.inspect(t, w.create(t, "a", c))
 	image, err := w.Image(w.ctx, enginetest.Page)
 	require.NoError(t, err)
@@ -216,7 +230,7 @@ func endByItself(t *testing.T, w *world) {
 }
 
 func notThere(t *testing.T, w *world) {
-	_, err := w.Create(w.ctx, w.prefix+".a", w.container("registry.skerry.example/nobody:1"), w.labels)
+	_, err := w.Create(w.ctx, w.prefix+".a", w.container("registry.skerry.example/nobody:1"), w.labels, "")
 	assert.ErrorIs(t, err, engine.ErrNotFound)
 	_, err = w.Image(w.ctx, "registry.skerry.example/nobody:1")
 	assert.ErrorIs(t, err, engine.ErrNotFound)
@@ -226,10 +240,10 @@ func notThere(t *testing.T, w *world) {
 }
 
 func networks(t *testing.T, w *world) {
-	made, err := w.CreateNetwork(w.ctx, w.prefix, w.labels)
+	made, err := w.CreateNetwork(w.ctx, plan.Network{Name: w.prefix}, w.labels)
 	require.NoError(t, err)
 	assert.False(t, made, "it is there already")
-	_, err = w.CreateNetwork(w.ctx, w.prefix, map[string]string{plan.LabelLab: "another"})
+	_, err = w.CreateNetwork(w.ctx, plan.Network{Name: w.prefix}, map[string]string{plan.LabelLab: "another"})
 	assert.ErrorIs(t, err, engine.ErrNameTaken)
 	list, err := w.Networks(w.ctx)
 	require.NoError(t, err)
@@ -237,6 +251,130 @@ func networks(t *testing.T, w *world) {
 	require.NoError(t, w.Start(w.ctx, w.create(t, "a", w.container(enginetest.Page))))
 	require.NoError(t, w.RemoveNetwork(w.ctx, w.prefix, "another"))
 	assert.Error(t, w.RemoveNetwork(w.ctx, w.prefix, w.prefix), "it has a running member")
+}
+
+// A container is on several networks, in the host's, in none, or in another one's; all of it is read back.
+func wherever(t *testing.T, w *world) {
+	image, err := w.Image(w.ctx, enginetest.Page)
+	require.NoError(t, err)
+	second := plan.Network{Name: w.prefix + "-2", Internal: true, Subnet: fmt.Sprintf("198.19.%d.0/28", 200+os.Getpid()%50)}
+	made, err := w.CreateNetwork(w.ctx, second, w.labels)
+	require.NoError(t, err)
+	assert.True(t, made)
+	again, err := w.CreateNetwork(w.ctx, second, w.labels)
+	require.NoError(t, err)
+	assert.False(t, again)
+	second.Internal = false
+	_, err = w.CreateNetwork(w.ctx, second, w.labels)
+	assert.ErrorIs(t, err, engine.ErrDiffers)
+	_, err = w.CreateNetwork(w.ctx, plan.Network{Name: w.prefix + "-3", Existing: true}, w.labels)
+	assert.ErrorIs(t, err, engine.ErrNotFound)
+
+	both := w.container(enginetest.Page)
+	both.Networks = append(both.Networks, plan.Attachment{Network: second.Name, Aliases: []string{"sensor.mast", "tides"}})
+	host, none, guest := w.container(enginetest.Page), w.container(enginetest.Page), w.container(enginetest.Page)
+	host.Networks, host.Mode = nil, "host"
+	host.Env = []plan.Variable{{Name: "PROBE_PAGE", Value: fmt.Sprint(freePort(t))}}
+	none.Networks, none.Mode = nil, "none"
+	guest.Networks, guest.Shares, guest.Hostname = nil, "both", ""
+	var ids []string
+	for name, c := range map[string]plan.Container{"both": both, "host": host, "none": none} {
+		id := w.create(t, name, c)
+		require.NoError(t, w.Start(w.ctx, id), name)
+		ids = append(ids, id)
+		s := w.inspect(t, id)
+		assert.Empty(t, plan.Differences(engine.WithoutImage(s.Container, image, c), c), name)
+		if name == "both" {
+			assert.Len(t, s.Addresses, 2)
+			partner, err := w.Create(w.ctx, w.prefix+".guest", guest, w.labels, id)
+			require.NoError(t, err)
+			require.NoError(t, w.Start(w.ctx, partner))
+			g := w.inspect(t, partner)
+			assert.Equal(t, "container:"+id, g.Container.Shares)
+			g.Container.Shares = "both"
+			assert.Empty(t, plan.Differences(engine.WithoutImage(g.Container, image, guest), guest), "guest")
+			ids = append(ids, partner)
+		}
+	}
+	for _, id := range ids {
+		require.NoError(t, w.Stop(w.ctx, id))
+	}
+	for _, id := range ids {
+		assert.NotContains(t, w.inspect(t, id).Container.Networks, plan.Attachment{Network: "bridge"})
+	}
+}
+
+func mounted(t *testing.T, w *world) {
+	image, err := w.Image(w.ctx, enginetest.PageNew)
+	require.NoError(t, err)
+	volume := plan.Volume{Name: w.prefix + ".readings", Labels: map[string]string{"example.skerry.room": "lamp"}}
+	made, err := w.CreateVolume(w.ctx, volume, w.labels)
+	require.NoError(t, err)
+	assert.True(t, made)
+	again, err := w.CreateVolume(w.ctx, volume, w.labels)
+	require.NoError(t, err)
+	assert.False(t, again)
+	_, err = w.CreateVolume(w.ctx, volume, map[string]string{plan.LabelLab: "another"})
+	assert.ErrorIs(t, err, engine.ErrNameTaken)
+	_, err = w.CreateVolume(w.ctx, plan.Volume{Name: volume.Name, Options: map[string]string{"type": "tmpfs", "device": "tmpfs"}}, w.labels)
+	assert.ErrorIs(t, err, engine.ErrDiffers)
+	_, err = w.CreateVolume(w.ctx, plan.Volume{Name: w.prefix + ".nobody", Existing: true}, w.labels)
+	assert.ErrorIs(t, err, engine.ErrNotFound)
+
+	c := w.container(enginetest.PageNew)
+	c.Mounts = []plan.Mount{
+		{Kind: declare.MountVolume, Source: volume.Name, Target: "/readings"}, {Kind: declare.MountVolume, Source: volume.Name, Target: "/seen", ReadOnly: true, StartEmpty: true},
+		{Kind: declare.MountMemory, Target: "/tmp", Size: 64 << 20}, {Kind: declare.MountMemory, Target: "/scratch"},
+		{Kind: declare.MountEngine, Target: "/run/engine.sock", ReadOnly: true},
+	}
+	id := w.create(t, "a", c)
+	require.NoError(t, w.Start(w.ctx, id))
+	s := w.inspect(t, id)
+	assert.Empty(t, plan.Differences(engine.WithoutImage(s.Container, image, c), c))
+	assert.Error(t, w.RemoveVolume(w.ctx, volume.Name, w.prefix), "it is in use")
+	require.NoError(t, w.Remove(w.ctx, id))
+	require.NoError(t, w.RemoveVolume(w.ctx, volume.Name, "another"))
+	list, err := w.Volumes(w.ctx)
+	require.NoError(t, err)
+	assert.True(t, slices.ContainsFunc(list, func(v survey.Volume) bool { return v.Name == volume.Name && v.Lab == w.prefix && v.Stack == "mast" }))
+	require.NoError(t, w.RemoveVolume(w.ctx, volume.Name, w.prefix))
+	require.NoError(t, w.RemoveVolume(w.ctx, volume.Name, w.prefix), "gone already")
+}
+
+func commands(t *testing.T, w *world) {
+	id := w.create(t, "a", w.container(enginetest.PageNew))
+	assert.Equal(t, []string{"/probe", "ask", "8080"}, w.inspect(t, id).Check)
+	require.NoError(t, w.Start(w.ctx, id))
+	require.Eventually(t, func() bool {
+		code, said, err := w.Run(w.ctx, id, []string{"/probe", "ask", "8080"})
+		return err == nil && code == 0 && said == "ready"
+	}, 20*time.Second, 100*time.Millisecond)
+	code, _, err := w.Run(w.ctx, id, []string{"/bin/nobody"})
+	if err == nil {
+		assert.GreaterOrEqual(t, code, 126)
+	}
+	require.NoError(t, w.Stop(w.ctx, id))
+	_, _, err = w.Run(w.ctx, id, []string{"/probe", "ask", "8080"})
+	assert.Error(t, err, "it does not run")
+}
+
+func folders(t *testing.T, w *world) {
+	if os.Getuid() != 0 {
+		t.Skip("only root may give folders away")
+	}
+	dir := t.TempDir()
+	require.NoError(t, os.Mkdir(dir+"/old", 0o700))
+	made := []engine.Folder{{Path: dir + "/a", UID: 1311, GID: 1400, Mode: 0o750}, {Path: dir + "/a/b c", UID: 1311, GID: 1400, Mode: 0o2770}}
+	require.NoError(t, w.MakeFolders(w.ctx, enginetest.Page, dir, made))
+	for _, f := range made {
+		info, err := os.Stat(f.Path)
+		require.NoError(t, err)
+		st := info.Sys().(*syscall.Stat_t)
+		assert.Equal(t, []uint32{1311, 1400, f.Mode}, []uint32{st.Uid, st.Gid, st.Mode & 0o7777}, f.Path)
+	}
+	list, err := w.Containers(w.ctx, w.prefix)
+	require.NoError(t, err)
+	assert.Empty(t, list)
 }
 
 func logFollows(t *testing.T, w *world) {
@@ -259,7 +397,7 @@ func missingFolder(t *testing.T, w *world) {
 	missing := t.TempDir() + "/nobody-made-it"
 	c := w.container(enginetest.Page)
 	c.Mounts = []plan.Mount{{Source: missing, Target: "/data"}}
-	_, err := w.Create(w.ctx, w.prefix+".a", c, w.labels)
+	_, err := w.Create(w.ctx, w.prefix+".a", c, w.labels, "")
 	if w.target.Name == "podman" {
 		require.NoError(t, err, "this engine makes the folder, which is why the check has to come first")
 		assert.DirExists(t, missing)

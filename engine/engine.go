@@ -1,4 +1,4 @@
-// Package engine talks to a container engine through its public HTTP API (Docker Engine API, 1.41 and newer) over a unix socket, and
+// Package engine talks to a container engine through its public HTTP API (Docker Engine API, 1.41 and newer) over a unix socket or tcp, and
 // translates between declared containers and those of the engine.
 package engine
 
@@ -19,6 +19,8 @@ import (
 	"github.com/moby/moby/client"
 	"github.com/moby/moby/client/pkg/versions"
 
+	"proudlantern.example/lantern/core/declare"
+	"proudlantern.example/lantern/core/lab"
 	"proudlantern.example/lantern/core/survey"
 )
 
@@ -27,7 +29,7 @@ const OldestAPI = "1.41"
 
 // Engine is a connection to a container engine.
 type Engine struct {
-	Address string // unix://…
+	Address string // unix://… or tcp://…
 
 	api     *client.Client
 	name    string
@@ -56,13 +58,15 @@ func (e *Unreachable) Error() string { return "no engine answers at " + e.Addres
 
 func (e *Unreachable) Unwrap() error { return e.Err }
 
+// usualSocket is where the system's engine listens.
+const usualSocket = "/var/run/docker.sock"
+
 // UsualAddress returns where an engine is by default: DOCKER_HOST, the socket of the system, else the current user's own.
 func UsualAddress() string {
 	if a := os.Getenv("DOCKER_HOST"); a != "" {
 		return a
 	}
-	const system = "/var/run/docker.sock"
-	if _, err := os.Stat(system); err != nil {
+	if _, err := os.Stat(usualSocket); err != nil {
 		if run := os.Getenv("XDG_RUNTIME_DIR"); run != "" {
 			for _, own := range []string{run + "/docker.sock", run + "/podman/podman.sock"} {
 				if _, err := os.Stat(own); err == nil {
@@ -71,25 +75,44 @@ func UsualAddress() string {
 			}
 		}
 	}
-	return "unix://" + system
+	return "unix://" + usualSocket
 }
+
+// DialHost connects to the engine of a host. The error is an *[Unreachable].
+func DialHost(ctx context.Context, h *lab.Host) (*Engine, error) { return dial(ctx, h.Engine, h.TLS) }
 
 // Dial connects to the engine at an address, the usual one when it is empty. The error is an *[Unreachable].
 func Dial(ctx context.Context, address string) (*Engine, error) {
+	return dial(ctx, address, lab.TLS{})
+}
+
+func dial(ctx context.Context, address string, tls lab.TLS) (*Engine, error) {
 	if address == "" {
 		address = UsualAddress()
 	}
 	unreachable := func(err error, because, do string) error {
 		return &Unreachable{address, because, do, err}
 	}
-	socket, ok := strings.CutPrefix(address, "unix://")
-	if !ok {
-		return nil, unreachable(nil, "this version of lantern reaches engines only by unix://PATH", "")
+	options := []client.Opt{client.WithHost(address), client.WithUserAgent("lantern")}
+	at, err := declare.ParseEngineAddress(address)
+	switch {
+	case err != nil:
+		return nil, unreachable(err, err.Error(), "")
+	case at.Scheme == "ssh":
+		return nil, unreachable(nil, "this version of lantern reaches engines by unix://PATH and tcp://HOST:PORT only", "")
+	case at.Scheme == "unix":
+		if because, do, err := trySocket(ctx, at.Socket); err != nil {
+			return nil, unreachable(err, because, do)
+		}
+	case tls.CA != "":
+		for _, f := range []string{tls.CA, tls.Cert, tls.Key} {
+			if _, err := os.Stat(f); f != "" && err != nil {
+				return nil, unreachable(err, "the file "+f+" of tls cannot be read", "")
+			}
+		}
+		options = append(options, client.WithTLSClientConfig(tls.CA, tls.Cert, tls.Key))
 	}
-	if because, do, err := trySocket(ctx, socket); err != nil {
-		return nil, unreachable(err, because, do)
-	}
-	api, err := client.New(client.WithHost(address), client.WithUserAgent("lantern"))
+	api, err := client.New(options...)
 	if err != nil {
 		return nil, unreachable(err, "the address cannot be used: "+err.Error(), "")
 	}
@@ -98,6 +121,9 @@ func Dial(ctx context.Context, address string) (*Engine, error) {
 	defer cancel()
 	if _, err := api.Ping(ctx, client.PingOptions{NegotiateAPIVersion: true}); err != nil {
 		api.Close()
+		if client.IsErrConnectionFailed(err) && at.Scheme == "tcp" {
+			return nil, unreachable(err, "nothing answers there", "")
+		}
 		return nil, unreachable(err, "something listens there, but it does not answer as a container engine does", "")
 	}
 	v, err := api.ServerVersion(ctx, client.ServerVersionOptions{})
@@ -143,6 +169,12 @@ func trySocket(ctx context.Context, socket string) (because, do string, err erro
 		return "the socket is there, but nothing listens on it", "start the engine", err
 	}
 	return err.Error(), "", err
+}
+
+// Here tells whether the engine runs on this machine.
+func (e *Engine) Here() bool {
+	at, err := declare.ParseEngineAddress(e.Address)
+	return err == nil && (at.Scheme == "unix" || at.Loopback())
 }
 
 // Close ends the connection.

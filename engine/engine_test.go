@@ -49,7 +49,9 @@ func TestUnreachable(t *testing.T) {
 	for _, c := range []struct{ address, because, do string }{
 		{"unix:///nowhere/engine.sock", "there is no socket /nowhere/engine.sock", "start the engine, or set engine in lab.toml"},
 		{"unix://" + nobody, "the socket is there, but nothing listens on it", "start the engine"},
-		{"tcp://192.0.2.14:2375", "only by unix://PATH", ""},
+		{"tcp://127.0.0.1:9", "nothing answers there", ""},
+		{"ssh://keeper@boathouse.example", "reaches engines by unix://PATH and tcp://HOST:PORT only", ""},
+		{"http://127.0.0.1:9", "an engine's address is unix://PATH", ""},
 		{serve(t, map[string]string{"_ping": "OK", "api": "1.40", "version": `{"ApiVersion":"1.40","Version":"18"}`}), "its API has version 1.40, and lantern needs 1.41 or newer", "update the engine"},
 		{serve(t, map[string]string{}), "does not answer as a container engine does", ""},
 	} {

@@ -21,6 +21,8 @@ var (
 	ErrPortInUse = errors.New("the port is in use")
 	// ErrUnknownOutcome is returned when the connection broke during a call: it may have happened, so inspect first.
 	ErrUnknownOutcome = errors.New("the connection to the engine broke during the call")
+	// ErrDiffers is returned when what is there is another one than declared.
+	ErrDiffers = errors.New("it is there, and differs")
 	// ErrUnsupported is returned when the engine lacks the call.
 	ErrUnsupported = errors.New("this engine cannot do that")
 )

@@ -22,8 +22,8 @@ import (
 // logDriver is the one driver that every engine has and that can be told how much to keep.
 const logDriver = "json-file"
 
-// translate puts a declared container into the engine's terms.
-func (e *Engine) translate(c plan.Container, labels map[string]string) (*container.Config, *container.HostConfig, *network.NetworkingConfig) {
+// translate puts a declared container into the engine's terms. networkOf is the container in whose network it lives, if it does.
+func (e *Engine) translate(c plan.Container, labels map[string]string, networkOf string) (*container.Config, *container.HostConfig, *network.NetworkingConfig) {
 	stop := int(c.StopWithin.Round(time.Second).Seconds())
 	config := &container.Config{
 		Image: c.Image, User: c.User, Hostname: c.Hostname, Labels: maps.Clone(labels), StopTimeout: &stop, ExposedPorts: network.PortSet{},
@@ -32,7 +32,7 @@ func (e *Engine) translate(c plan.Container, labels map[string]string) (*contain
 		config.Env = append(config.Env, v.Name+"="+v.Value)
 	}
 	host := &container.HostConfig{
-		NetworkMode:   container.NetworkMode(c.Network),
+		NetworkMode:   container.NetworkMode(c.Mode),
 		RestartPolicy: restartPolicy(c.Restart),
 		PortBindings:  network.PortMap{},
 		LogConfig:     container.LogConfig{Type: logDriver},
@@ -56,12 +56,60 @@ func (e *Engine) translate(c plan.Container, labels map[string]string) (*contain
 		host.PortBindings[port] = append(host.PortBindings[port], b)
 	}
 	e.translateSettings(c.Settings, config, host)
-	// Mounts, not Binds: the engines that can refuse a folder that does not exist do so only for these.
 	for _, m := range c.Mounts {
-		host.Mounts = append(host.Mounts, mount.Mount{Type: mount.TypeBind, Source: m.Source, Target: m.Target, ReadOnly: m.ReadOnly})
+		host.Mounts = append(host.Mounts, e.translateMount(m))
 	}
-	networks := &network.NetworkingConfig{EndpointsConfig: map[string]*network.EndpointSettings{c.Network: {Aliases: c.Aliases}}}
+	networks := &network.NetworkingConfig{EndpointsConfig: map[string]*network.EndpointSettings{}}
+	switch {
+	case networkOf != "":
+		host.NetworkMode = container.NetworkMode("container:" + networkOf)
+	case len(c.Networks) > 0:
+		host.NetworkMode = container.NetworkMode(c.Networks[0].Network)
+		for _, n := range c.Networks[:e.networksAtOnce(c)] {
+			networks.EndpointsConfig[n.Network] = &network.EndpointSettings{Aliases: n.Aliases}
+		}
+	}
 	return config, host, networks
+}
+
+// networksAtOnce is how many networks a container can be created on; it is connected to the others afterwards.
+func (e *Engine) networksAtOnce(c plan.Container) int {
+	if e.kind == kindP {
+		return len(c.Networks)
+	}
+	return 1
+}
+
+// translateMount uses mounts, not binds: the engines that can refuse a folder that does not exist do so only for these.
+func (e *Engine) translateMount(m plan.Mount) mount.Mount {
+	out := mount.Mount{Type: mount.TypeBind, Source: m.Source, Target: m.Target, ReadOnly: m.ReadOnly}
+	switch m.Kind {
+	case declare.MountVolume:
+		out.Type = mount.TypeVolume
+		if m.StartEmpty {
+			out.VolumeOptions = &mount.VolumeOptions{NoCopy: true}
+		}
+	case declare.MountMemory:
+		out.Type = mount.TypeTmpfs
+		if m.Size > 0 {
+			out.TmpfsOptions = &mount.TmpfsOptions{SizeBytes: m.Size}
+		}
+	case declare.MountEngine:
+		out.Source = e.socket()
+	default:
+		if m.Shared {
+			out.BindOptions = &mount.BindOptions{Propagation: mount.PropagationRShared}
+		}
+	}
+	return out
+}
+
+// socket returns the path of the engine's own socket on its host.
+func (e *Engine) socket() string {
+	if path, ok := strings.CutPrefix(e.Address, "unix://"); ok {
+		return path
+	}
+	return usualSocket
 }
 
 func restartPolicy(r declare.Restart) container.RestartPolicy {
@@ -89,12 +137,20 @@ func (e *Engine) readBack(c container.InspectResponse) plan.Container {
 	out.LogLimit.Files, _ = strconv.Atoi(h.LogConfig.Config["max-file"])
 	out.LogLimit.Size, _ = strconv.ParseInt(h.LogConfig.Config["max-size"], 10, 64)
 	out.Settings = readSettings(c)
-	if c.NetworkSettings != nil {
+	switch mode := string(h.NetworkMode); {
+	case mode == "host" || mode == "none":
+		out.Mode = mode
+	case strings.HasPrefix(mode, "container:"):
+		out.Shares = mode
+	case c.NetworkSettings != nil:
 		for name, n := range c.NetworkSettings.Networks {
-			if n != nil && name == string(h.NetworkMode) {
-				out.Network, out.Aliases = name, ownAliases(n.Aliases, c.ID)
+			if n != nil {
+				out.Networks = append(out.Networks, plan.Attachment{Network: name, Aliases: ownAliases(n.Aliases, c.ID)})
 			}
 		}
+	}
+	if out.Shares != "" {
+		out.Hostname = "" // the other one's, or the engine's choice
 	}
 	// What engines do not tell, or tell in a way that others' values look like.
 	out.Unseen = []string{"platform", "cgroup"}
@@ -115,14 +171,59 @@ func (e *Engine) readBack(c container.InspectResponse) plan.Container {
 			out.Ports = append(out.Ports, p)
 		}
 	}
+	out.Mounts = e.readMounts(h)
+	return out
+}
+
+// readMounts is the way back for what is mounted.
+func (e *Engine) readMounts(h *container.HostConfig) []plan.Mount {
+	var out []plan.Mount
+	add := func(m plan.Mount) {
+		if m.Kind == declare.MountPath && m.Source == e.socket() {
+			m.Kind, m.Source = declare.MountEngine, ""
+		}
+		out = append(out, m)
+	}
 	for _, m := range h.Mounts {
-		out.Mounts = append(out.Mounts, plan.Mount{Source: m.Source, Target: m.Target, ReadOnly: m.ReadOnly})
+		p := plan.Mount{Source: m.Source, Target: m.Target, ReadOnly: m.ReadOnly}
+		switch m.Type {
+		case mount.TypeVolume:
+			p.Kind, p.StartEmpty = declare.MountVolume, m.VolumeOptions != nil && m.VolumeOptions.NoCopy
+		case mount.TypeTmpfs:
+			p.Kind, p.Source = declare.MountMemory, ""
+			if m.TmpfsOptions != nil {
+				p.Size = m.TmpfsOptions.SizeBytes
+			}
+		default:
+			p.Shared = m.BindOptions != nil && m.BindOptions.Propagation == mount.PropagationRShared
+		}
+		add(p)
 	}
 	for _, b := range h.Binds {
-		if parts := strings.Split(b, ":"); len(parts) >= 2 && strings.HasPrefix(parts[0], "/") {
-			readOnly := len(parts) > 2 && slices.Contains(strings.Split(parts[2], ","), "ro")
-			out.Mounts = append(out.Mounts, plan.Mount{Source: parts[0], Target: parts[1], ReadOnly: readOnly})
+		parts := strings.Split(b, ":")
+		if len(parts) < 2 {
+			continue
 		}
+		p := plan.Mount{Source: parts[0], Target: parts[1]}
+		if len(parts) > 2 {
+			options := strings.Split(parts[2], ",")
+			p.ReadOnly, p.Shared = slices.Contains(options, "ro"), slices.Contains(options, "rshared")
+			p.StartEmpty = slices.Contains(options, "nocopy")
+		}
+		if !strings.HasPrefix(p.Source, "/") {
+			p.Kind, p.Shared = declare.MountVolume, false
+		}
+		add(p)
+	}
+	for target, options := range h.Tmpfs {
+		p := plan.Mount{Kind: declare.MountMemory, Target: target}
+		for _, o := range strings.Split(options, ",") {
+			if size, ok := strings.CutPrefix(o, "size="); ok {
+				p.Size, _ = strconv.ParseInt(size, 10, 64)
+			}
+			p.ReadOnly = p.ReadOnly || o == "ro"
+		}
+		add(p)
 	}
 	return out
 }
@@ -137,8 +238,23 @@ func WithoutImage(c plan.Container, image survey.Image, declared plan.Container)
 		value, ok := image.Env[v.Name]
 		return ok && value == v.Value || slices.Contains(engineVariables, v.Name)
 	})
-	// Some engines add the container's own name in its network's book.
-	c.Aliases = slices.DeleteFunc(slices.Clone(c.Aliases), func(a string) bool { return a == c.Hostname && !slices.Contains(declared.Aliases, a) })
+	c.Networks = slices.Clone(c.Networks)
+	for i, n := range c.Networks {
+		// Some engines add the container's own name in its network's book.
+		c.Networks[i].Aliases = slices.DeleteFunc(slices.Clone(n.Aliases), func(a string) bool {
+			return a == c.Hostname && !slices.ContainsFunc(declared.Networks, func(d plan.Attachment) bool { return d.Network == n.Network && slices.Contains(d.Aliases, a) })
+		})
+	}
+	// A root that cannot be written gets memory in the usual places on some engines.
+	c.Mounts = slices.DeleteFunc(slices.Clone(c.Mounts), func(m plan.Mount) bool {
+		return c.Settings.ReadOnly && m.Kind == declare.MountMemory && slices.Contains([]string{"/run", "/tmp", "/var/tmp"}, m.Target) &&
+			!slices.ContainsFunc(declared.Mounts, func(d plan.Mount) bool { return d.Target == m.Target })
+	})
+	// Volumes of the image's own making have no name that anybody gave them.
+	c.Mounts = slices.DeleteFunc(slices.Clone(c.Mounts), func(m plan.Mount) bool {
+		return m.Kind == declare.MountVolume && slices.Contains(image.Volumes, m.Target) && len(m.Source) == 64 &&
+			!slices.ContainsFunc(declared.Mounts, func(d plan.Mount) bool { return d.Target == m.Target })
+	})
 	run, want := &c.Settings, declared.Settings
 	// An entrypoint of one's own takes the image's command away, too.
 	if want.Command == nil && (slices.Equal(run.Command, image.Command) || len(run.Command) == 0) {

@@ -16,7 +16,7 @@ import (
 // them. The survey is usable even with an error, which is then an *[engine.Unreachable]: it holds what is known without the engine.
 func Survey(ctx context.Context, h *lab.Host, ask func(*survey.Survey) survey.Ask) (*survey.Survey, error) {
 	s := &survey.Survey{Survey: survey.Version, Host: h.Name, Taken: time.Now().UTC().Truncate(time.Second), Unknown: map[string]string{}}
-	e, err := engine.Dial(ctx, h.Engine)
+	e, err := engine.DialHost(ctx, h)
 	if err != nil {
 		s.Unknown["engine"] = err.Error()
 		var known *engine.Unreachable
@@ -32,6 +32,10 @@ func Survey(ctx context.Context, h *lab.Host, ask func(*survey.Survey) survey.As
 		return s, err
 	} else if machine != nil {
 		return surveyStandIn(ctx, e, s, machine, ask)
+	}
+	if !e.Here() {
+		s.Unknown["machine"] = "an engine over tcp tells nothing of its machine's accounts, folders and ports"
+		return s, surveyEngine(ctx, e, s, ask(s))
 	}
 	readMachine(s)
 	wanted := ask(s)
@@ -70,6 +74,9 @@ func surveyEngine(ctx context.Context, e *engine.Engine, s *survey.Survey, wante
 		return err
 	}
 	if s.Networks, err = e.Networks(ctx); err != nil {
+		return err
+	}
+	if s.Volumes, err = e.Volumes(ctx); err != nil {
 		return err
 	}
 	nameContainers(s)

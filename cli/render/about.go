@@ -50,10 +50,6 @@ func needs(n check.Needs) string {
 // AboutKey writes what a key means and an example.
 func AboutKey(w io.Writer, p Paint, k declare.KeyDoc) {
 	fmt.Fprintf(w, "%s  %s  %s\n", p.Head(k.Name), p.Faint("in "+k.Table), k.Takes)
-	if k.Pending {
-		fmt.Fprintf(w, "  %s\n", p.Look("part of the format, and not supported yet by this version of lantern"))
-		return
-	}
 	fmt.Fprintf(w, "  %s\n", k.Doc)
 	if k.Words != nil {
 		fmt.Fprintf(w, "  one of %s\n", strings.Join(k.Words, ", "))
@@ -63,16 +59,13 @@ func AboutKey(w io.Writer, p Paint, k declare.KeyDoc) {
 		fmt.Fprintln(w, "\n  its keys")
 	}
 	for _, inner := range k.Keys {
-		if !inner.Pending {
-			fmt.Fprintf(w, "    %-18s %s\n", inner.Name, inner.Doc)
-		}
+		fmt.Fprintf(w, "    %-18s %s\n", inner.Name, inner.Doc)
 	}
 }
 
 // Reference writes all keys of both files as Markdown.
 func Reference(w io.Writer, lab, stack []declare.KeyDoc) {
-	fmt.Fprint(w, "# The files of a lab\n\nPrinted by `lantern about --all --format markdown`. Both files are TOML 1.0. A key that is not here is an error; one that is marked is part of the format\n"+
-		"and not read yet by this version. `lantern schema lab` and `lantern schema stack` give the same to editors.\n")
+	fmt.Fprint(w, "# The files of a lab\n\nPrinted by `lantern about --all --format markdown`. Both files are TOML 1.0. A key that is not here is an error. `lantern schema lab` and `lantern schema stack` give the same to editors.\n")
 	fmt.Fprint(w, "\n## lab.toml\n\n")
 	keyTable(w, lab)
 	fmt.Fprint(w, "\n## STACK/stack.toml\n\n")
@@ -84,10 +77,6 @@ func keyTable(w io.Writer, keys []declare.KeyDoc) {
 	cell := strings.NewReplacer("|", `\|`)
 	fmt.Fprint(w, "| key | takes | meaning | example |\n| --- | --- | --- | --- |\n")
 	for _, k := range keys {
-		if k.Pending {
-			fmt.Fprintf(w, "| `%s` | | *not supported yet* | |\n", k.Name)
-			continue
-		}
 		doc := k.Doc
 		if k.Words != nil {
 			doc += ": " + strings.Join(k.Words, ", ")
@@ -95,7 +84,7 @@ func keyTable(w io.Writer, keys []declare.KeyDoc) {
 		fmt.Fprintf(w, "| `%s` | %s | %s | `%s` |\n", k.Name, k.Takes, cell.Replace(doc), cell.Replace(k.Example))
 	}
 	for _, k := range keys {
-		if len(k.Keys) > 0 && !k.Pending {
+		if len(k.Keys) > 0 {
 			fmt.Fprintf(w, "\n### `%s`\n\n", k.Keys[0].Table)
 			keyTable(w, k.Keys)
 		}

@@ -17,7 +17,11 @@ func Findings(w io.Writer, p Paint, l *lab.Lab, r check.Result, verbose bool) {
 		if !f.At.IsZero() {
 			place = f.At.Place().String()
 		}
-		fmt.Fprintf(w, "%s  %s  %s\n", p.Head(place), f.Rule, p.Severity(f.Severity))
+		severity := p.Severity(f.Severity)
+		if f.Accepted != "" {
+			severity = p.Faint("accepted " + string(f.Severity))
+		}
+		fmt.Fprintf(w, "%s  %s  %s\n", p.Head(place), f.Rule, severity)
 		if line := excerpt(p, f.At); line != "" {
 			fmt.Fprintln(w, "    "+line)
 		}
@@ -33,7 +37,10 @@ func Findings(w io.Writer, p Paint, l *lab.Lab, r check.Result, verbose bool) {
 				fmt.Fprintf(w, "    %s   %s   %s   %s\n", p.Faint(head), p.Head(b.At.Place().String()), excerpt(p, b.At), b.Text)
 			}
 		}
-		if f.Mend != nil {
+		switch {
+		case f.Accepted != "":
+			fmt.Fprintf(w, "    %s  %s\n", p.Faint("accepted"), f.Accepted)
+		case f.Mend != nil:
 			text := f.Mend.Text
 			if len(f.Mend.Edits) > 0 && !strings.HasPrefix(text, "check --fix") {
 				text += "; check --fix writes it here"
@@ -74,6 +81,9 @@ func totals(p Paint, l *lab.Lab, r check.Result, verbose bool) string {
 	default:
 		text = p.Good(text)
 	}
+	if t.Accepted > 0 {
+		text += fmt.Sprintf("; %d accepted", t.Accepted)
+	}
 	if rules := skippedRules(r); rules > 0 {
 		text += "; " + counted(rules, "rule") + " skipped in part"
 		if !verbose {
@@ -103,7 +113,7 @@ type sums struct {
 }
 
 func count(l *lab.Lab, r check.Result) sums {
-	t := sums{Errors: r.Count(check.Error), Warnings: r.Count(check.Warning), Notes: r.Count(check.Note), Stacks: len(l.Stacks), Hosts: len(l.Hosts)}
+	t := sums{Errors: r.Count(check.Error), Warnings: r.Count(check.Warning), Notes: r.Count(check.Note), Accepted: r.Accepted(), Stacks: len(l.Stacks), Hosts: len(l.Hosts)}
 	for _, st := range l.Stacks {
 		t.Services += len(st.Services)
 	}
@@ -153,6 +163,9 @@ func FindingsJSON(w io.Writer, l *lab.Lab, r check.Result) error {
 		j := findingJSON{Rule: f.Rule, Severity: f.Severity, Host: f.Host, Stack: f.Stack, Service: f.Service, At: placeJSON(f.At), Message: f.Message}
 		for _, b := range f.Because {
 			j.Because = append(j.Because, becauseJSON{b.Text, placeJSON(b.At)})
+		}
+		if f.Accepted != "" {
+			j.Accepted = &f.Accepted
 		}
 		if f.Mend != nil {
 			j.Mend = &mendJSON{Text: f.Mend.Text}

@@ -33,6 +33,13 @@ var environmentRules = []Rule{
 		Mended:  "DESK_LEVEL=info",
 		Find:    resolverFinds,
 	}, {
+		Name: "env-duplicate", Severity: Warning, Needs: Files, Mends: true,
+		Title:   "a name that stands twice in one environment file",
+		Text:    "The later one wins. Whoever changes the earlier one wonders why nothing happens.",
+		Mistake: "DESK_LEVEL=info\nDESK_LEVEL=debug",
+		Mended:  "DESK_LEVEL=debug",
+		Find:    resolverFinds,
+	}, {
 		Name: "env-placeholder", Severity: Error, Needs: Files,
 		Title:   "a value that samples carry in place of a real one",
 		Text:    "For a secret this is an error: everybody knows it. For other variables this is a warning.",

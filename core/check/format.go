@@ -11,11 +11,14 @@ var formatRules = []Rule{
 		Find:    resolverFinds,
 	}, {
 		Name: "key-unknown", Severity: Error, Needs: Files, Mends: true,
-		Title:   "a key that the format does not have, or that this version does not support yet",
+		Title:   "a key that the format does not have, or a rule in [check] or accept that there is not",
 		Text:    "A key that nobody reads looks as if it were obeyed. The nearest key that exists is offered.",
 		Mistake: `port = ["8710 -> 80"]`,
 		Mended:  `ports = ["8710 -> 80"]`,
-		Find:    resolverFinds,
+		Find: func(in *Input) {
+			resolverFinds(in)
+			rulesUnknown(in)
+		},
 	}, {
 		Name: "key-missing", Severity: Error, Needs: Files,
 		Title:   "a key without which the rest has no meaning is not there",

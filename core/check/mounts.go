@@ -15,7 +15,7 @@ import (
 var mountRules = []Rule{
 	{
 		Name: "mount-missing", Severity: Error, Needs: Host,
-		Title:   "the folder or file of a mount does not exist on the host",
+		Title:   "the folder or file of a mount does not exist on the host, and nothing says that it may be made",
 		Text:    "Some engines would make an empty folder there that belongs to root, and the service would find none of its data. Make the folder, with its owner, or mend the path.",
 		Mistake: `mounts = ["/srv/skerry/tide-log/desk -> /config"]    # nobody has made it`,
 		Mended:  `mounts = ["/srv/skerry/tide-log/desk -> /config"]    # after: mkdir, chown`,
@@ -63,7 +63,7 @@ var mountRules = []Rule{
 // eachMissing calls f for each mount whose source is missing on a host that was looked at.
 func eachMissing(in *Input, f func(*lab.Service, lab.Mount, survey.Path)) {
 	eachPath(in, func(s *lab.Service, m lab.Mount, p survey.Path) {
-		if p.Kind == survey.Missing {
+		if p.Kind == survey.Missing && !m.Create {
 			f(s, m, p)
 		}
 	})

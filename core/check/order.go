@@ -1,6 +1,7 @@
 package check
 
 import (
+	"slices"
 	"strings"
 
 	"proudlantern.example/lantern/core/lab"
@@ -17,7 +18,7 @@ var orderRules = []Rule{
 		Find:    orderCircular,
 	}, {
 		Name: "order-unknown", Severity: Error, Needs: Files, Mends: true,
-		Title:   "after names a service that the stack does not have",
+		Title:   "after, or shares-network-with, names a service or a stack that is not there",
 		Text:    "The nearest name is offered.",
 		Mistake: `after = ["stor"]`,
 		Mended:  `after = ["store"]`,
@@ -26,10 +27,41 @@ var orderRules = []Rule{
 }
 
 func orderCircular(in *Input) {
+	done := map[*lab.Service]bool{}
 	for _, st := range in.Lab.Stacks {
-		done := map[*lab.Service]bool{}
 		for _, s := range st.Services {
 			follow(in, s, nil, done)
+		}
+	}
+	stacksInCircles(in)
+}
+
+// stacksInCircles reports stacks that wait for each other though none of their services does: a stack is deployed as a whole.
+func stacksInCircles(in *Input) {
+	waits := map[*lab.Stack]map[*lab.Stack]lab.After{}
+	for _, s := range in.services() {
+		for _, a := range s.After {
+			if other := a.Service.Stack; other != s.Stack {
+				if waits[s.Stack] == nil {
+					waits[s.Stack] = map[*lab.Stack]lab.After{}
+				}
+				waits[s.Stack][other] = a
+			}
+		}
+	}
+	for i, st := range in.Lab.Stacks {
+		for _, other := range in.Lab.Stacks[i+1:] {
+			there, back := waits[st][other], waits[other][st]
+			if there.Service == nil || back.Service == nil {
+				continue
+			}
+			reported := slices.ContainsFunc(in.result.Findings, func(f Finding) bool { return f.At == there.At || f.At == back.At })
+			if !reported {
+				in.report(there.Service.Stack.Services[0], source.Problem{
+					At: back.At, Message: "the stacks " + st.Name + " and " + other.Name + " wait for each other, and each is deployed as a whole",
+					Because: []source.Because{{Text: st.Name + " waits for " + other.Name + " here", At: there.At}},
+				})
+			}
 		}
 	}
 }
@@ -54,12 +86,12 @@ func follow(in *Input, s *lab.Service, way []lab.After, done map[*lab.Service]bo
 		names := make([]string, 0, len(way)-start+1)
 		var because []source.Because
 		for i, w := range way[start:] {
-			names = append(names, w.Service.Name)
+			names = append(names, nameIn(s.Stack, w.Service))
 			if start+i < len(way)-1 {
-				because = append(because, source.Because{Text: w.Service.Name + " waits for " + way[start+i+1].Service.Name, At: w.At})
+				because = append(because, source.Because{Text: nameIn(s.Stack, w.Service) + " waits for " + nameIn(s.Stack, way[start+i+1].Service), At: w.At})
 			}
 		}
-		names = append(names, a.Service.Name)
+		names = append(names, nameIn(s.Stack, a.Service))
 		message := "a circle: " + strings.Join(names, " waits for ")
 		if len(names) == 2 {
 			message = s.Name + " waits for itself"
@@ -67,4 +99,12 @@ func follow(in *Input, s *lab.Service, way []lab.After, done map[*lab.Service]bo
 		in.report(s, source.Problem{At: a.At, Message: message, Because: because})
 	}
 	done[s] = true
+}
+
+// nameIn names a service for somebody who reads the files of a stack.
+func nameIn(st *lab.Stack, s *lab.Service) string {
+	if s.Stack == st {
+		return s.Name
+	}
+	return s.FullName()
 }

@@ -27,7 +27,65 @@ var portRules = []Rule{
 		Mistake: `ports = ["8712 -> 80"]    # lampd listens there`,
 		Mended:  `ports = ["8713 -> 80"]`,
 		Find:    portInUse,
+	}, {
+		Name: "port-reserved", Severity: Error, Needs: Files, Mends: true,
+		Title:   "a host port that lab.toml keeps from services",
+		Text:    "reserved-ports of a host names ports that something else needs, now or later; \"PORT for STACK/SERVICE\" keeps one for a single service.",
+		Mistake: "reserved-ports = [\"8780-8790\"]    # of the host\nports = [\"8785 -> 80\"]",
+		Mended:  `ports = ["8791 -> 80"]`,
+		Find:    portReserved,
+	}, {
+		Name: "port-ignored", Severity: Error, Needs: Files,
+		Title:   "published ports of a service that has no network of its own",
+		Text:    "In the host's network its ports are the host's already (declare them in listens); without a network there are none; and one that lives in another service's network is reached by that one's ports.",
+		Mistake: "network = \"host\"\nports = [\"8710 -> 8710\"]",
+		Mended:  "network = \"host\"\nlistens = [\"8710\"]",
+		Find:    portIgnored,
 	},
+}
+
+// hostPorts returns the ports of its host that a service takes: those that it publishes and, in the host's network, those that it opens itself.
+func hostPorts(s *lab.Service) []lab.Port {
+	if len(s.Listens) == 0 {
+		return s.Ports
+	}
+	return slices.Concat(s.Ports, s.Listens)
+}
+
+func portReserved(in *Input) {
+	for _, s := range in.services() {
+		for _, p := range hostPorts(s) {
+			for _, r := range s.Stack.Host.Reserved {
+				if p.Host.First == 0 || !r.Ports.Overlaps(p.Host) || r.For == s.FullName() || r.Protocol != "" && !slices.Contains(p.Protocols, r.Protocol) {
+					continue
+				}
+				message := fmt.Sprintf("%s on %s is reserved", p.Host, s.Stack.Host.Name)
+				if r.For != "" {
+					message += " for " + r.For
+				}
+				in.report(s, source.Problem{
+					At: p.HostAt, Message: message, Because: []source.Because{{Text: "reserved here", At: r.At}}, Mend: moveToFreePort(in, s, p),
+				})
+			}
+		}
+	}
+}
+
+func portIgnored(in *Input) {
+	for _, s := range in.services() {
+		why := ""
+		switch {
+		case len(s.Ports) == 0:
+			continue
+		case s.NetworkMode != "":
+			why = fmt.Sprintf("network = %q", s.NetworkMode)
+		case s.Shares != nil:
+			why = "it lives in the network of " + s.Shares.Name
+		default:
+			continue
+		}
+		in.report(s, source.Problem{At: s.Ports[0].HostAt, Message: fmt.Sprintf("the ports of %s are published by nobody: %s", s.FullName(), why)})
+	}
 }
 
 // claim is one host port of somebody.
@@ -79,7 +137,7 @@ func portClash(in *Input) {
 	}
 	seen := map[slot][]published{}
 	for _, s := range in.services() {
-		for _, p := range s.Ports {
+		for _, p := range hostPorts(s) {
 			var clash *published
 			for _, proto := range p.Protocols {
 				for n := p.Host.First; n <= p.Host.Last && n > 0; n++ {
@@ -132,7 +190,7 @@ func runs(s *lab.Service) bool {
 
 func portInUse(in *Input) {
 	for _, s := range in.surveyed() {
-		for _, p := range s.Ports {
+		for _, p := range hostPorts(s) {
 			if p.Host.First == 0 {
 				continue
 			}

@@ -22,6 +22,8 @@ const (
 	Warning Severity = "warning"
 	// Note is worth knowing.
 	Note Severity = "note"
+
+	off Severity = "off" // in [check]: no finding at all
 )
 
 // rank orders severities, worst first.
@@ -57,6 +59,7 @@ type Input struct {
 	Lab *lab.Lab
 
 	rule   *Rule
+	all    []Rule
 	result *Result
 }
 
@@ -65,6 +68,9 @@ type Finding struct {
 	source.Problem
 	Severity Severity
 	Host     string
+	Accepted string // why somebody has said yes to it; "" when nobody has
+
+	firm bool // not to be turned down
 }
 
 // Skip is a rule, or a part of it, that could not be judged.
@@ -76,11 +82,22 @@ type Result struct {
 	Skipped  []Skip
 }
 
-// Count returns how many findings have a severity.
+// Count returns how many findings have a severity; what is accepted does not count.
 func (r Result) Count(s Severity) int {
 	n := 0
 	for _, f := range r.Findings {
-		if f.Severity == s {
+		if f.Severity == s && f.Accepted == "" {
+			n++
+		}
+	}
+	return n
+}
+
+// Accepted returns how many findings somebody has said yes to.
+func (r Result) Accepted() int {
+	n := 0
+	for _, f := range r.Findings {
+		if f.Accepted != "" {
 			n++
 		}
 	}
@@ -110,13 +127,60 @@ func (r Result) About(stacks ...string) Result {
 func Run(l *lab.Lab, rules []Rule) Result {
 	result := &Result{}
 	for i := range rules {
-		rules[i].Find(&Input{Lab: l, rule: &rules[i], result: result})
+		rules[i].Find(&Input{Lab: l, rule: &rules[i], all: rules, result: result})
 	}
+	result.judge(l)
 	slices.SortStableFunc(result.Findings, func(a, b Finding) int {
 		return cmp.Or(cmp.Compare(a.Severity.rank(), b.Severity.rank()), cmp.Compare(pathOf(a), pathOf(b)),
 			cmp.Compare(a.At.Start, b.At.Start), cmp.Compare(a.Rule, b.Rule))
 	})
 	return *result
+}
+
+// judge applies what the lab says of rules: their severities, and the findings that somebody has said yes to. What keeps the files from being understood
+// stays: nobody would know what to deploy.
+func (r *Result) judge(l *lab.Lab) {
+	kept := r.Findings[:0]
+	for _, f := range r.Findings {
+		severity := f.Severity
+		for _, s := range l.Severities {
+			if s.Rule == f.Rule {
+				severity = Severity(s.Severity)
+			}
+		}
+		accepted := ""
+		for _, a := range l.Accepted {
+			if covers(a, f) {
+				accepted = a.Reason
+				break
+			}
+		}
+		if f.firm && (accepted != "" || severity != f.Severity) {
+			f.Because = append(f.Because[:len(f.Because):len(f.Because)], source.Because{Text: "this one stays an error: without it nobody knows what to deploy"})
+		} else {
+			f.Severity, f.Accepted = severity, accepted
+		}
+		if f.Severity != off {
+			kept = append(kept, f)
+		}
+	}
+	r.Findings = kept
+}
+
+// covers tells whether what somebody has said yes to is this finding: its rule, its part of the lab, and, where a subject is named, one that the mark
+// or the message has.
+func covers(a lab.Accepted, f Finding) bool {
+	return a.Rule == f.Rule && a.Reason != "" && (a.Stack == "" || a.Stack == f.Stack) && (a.Service == "" || a.Service == f.Service) &&
+		(a.Subject == "" || slices.Contains(words(f.At.Text()+" "+f.Message), a.Subject))
+}
+
+// words takes a text apart at blanks and at the signs around words.
+func words(s string) []string {
+	var all []string
+	for _, w := range strings.Fields(s) {
+		all = append(all, w, strings.Trim(w, `"',;:()`))
+	}
+	return all
 }
 
 func pathOf(f Finding) string {
@@ -173,7 +237,7 @@ func (in *Input) surveyed() []*lab.Service {
 
 // All returns every rule, in the order of the reference.
 func All() []Rule {
-	return slices.Concat(formatRules, hostRules, portRules, mountRules, identityRules, zoneRules, environmentRules, orderRules, imageRules)
+	return slices.Concat(formatRules, hostRules, portRules, mountRules, identityRules, zoneRules, environmentRules, orderRules, networkRules, imageRules)
 }
 
 // Named returns the rule of that name.
@@ -192,11 +256,35 @@ func resolverFinds(in *Input) {
 		if p.Rule != in.rule.Name {
 			continue
 		}
-		f := Finding{Problem: p, Severity: in.rule.Severity}
+		f := Finding{Problem: p, Severity: in.rule.Severity, firm: in.rule.Severity == Error}
 		if st := in.Lab.Stack(p.Stack); st != nil && st.Host != nil {
 			f.Host = st.Host.Name
 		}
 		in.result.Findings = append(in.result.Findings, f)
+	}
+}
+
+// rulesUnknown reports names of rules in [check] and accept that no rule has.
+func rulesUnknown(in *Input) {
+	var names []string
+	for _, r := range in.all {
+		names = append(names, r.Name)
+	}
+	report := func(rule, stack, service string, at source.Span) {
+		if slices.Contains(names, rule) {
+			return
+		}
+		p := source.Problem{Rule: in.rule.Name, Stack: stack, Service: service, At: at, Message: "there is no rule " + rule}
+		if near := declare.Nearest(rule, names); near != "" {
+			p.Mend = source.Replace(at, strings.Replace(at.Text(), rule, near, 1), near+" is one")
+		}
+		in.result.Findings = append(in.result.Findings, Finding{Problem: p, Severity: in.rule.Severity, firm: true})
+	}
+	for _, s := range in.Lab.Severities {
+		report(s.Rule, "", "", s.At)
+	}
+	for _, a := range in.Lab.Accepted {
+		report(a.Rule, a.Stack, a.Service, a.At)
 	}
 }
 
@@ -208,11 +296,16 @@ func freePort(l *lab.Lab, h *lab.Host, protocol string, near int) (int, bool) {
 			continue
 		}
 		for _, s := range st.Services {
-			for _, p := range s.Ports {
+			for _, p := range hostPorts(s) {
 				for port := p.Host.First; p.Host.First > 0 && port <= p.Host.Last; port++ {
 					taken[port] = true
 				}
 			}
+		}
+	}
+	for _, r := range h.Reserved {
+		for port := r.Ports.First; port <= r.Ports.Last; port++ {
+			taken[port] = true
 		}
 	}
 	if h.Survey != nil {

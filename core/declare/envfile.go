@@ -40,34 +40,48 @@ func EnvPath(dir, name string) (file string, ok bool) {
 	return p, fs.ValidPath(p) && !path.IsAbs(name)
 }
 
-// envFile reads an environment file once.
-func (r *reader) envFile(l *Lab, dir string, name Text, text func(string) (string, error)) {
+// envFile reads an environment file once. A name with references is left to [Lab.ReadEnvFile].
+func (r *reader) envFile(l *Lab, dir string, name Text) {
 	if strings.Contains(name.Value, "${") {
-		r.problem("value-grammar", name.Span, "the name of an environment file is taken as it is: references do not work in it")
 		return
 	}
-	p, ok := EnvPath(dir, name.Value)
+	if p, _ := EnvPath(dir, name.Value); l.EnvFiles[p] != nil {
+		return
+	}
+	path, f := r.readEnvFile(l, dir, name.Span, name.Value)
+	if f != nil {
+		l.EnvFiles[path] = f
+	}
+}
+
+// ReadEnvFile reads the environment file that a name stands for once its references are replaced.
+func (l *Lab) ReadEnvFile(dir string, at source.Span, name string) (path string, f *EnvFile, problems []source.Problem) {
+	r := reader{}
+	path, f = r.readEnvFile(l, dir, at, name)
+	return path, f, r.problems
+}
+
+func (r *reader) readEnvFile(l *Lab, dir string, at source.Span, name string) (string, *EnvFile) {
+	p, ok := EnvPath(dir, name)
 	if !ok {
-		r.problem("value-grammar", name.Span, "an environment file lies inside the lab: %s leads out of it", name.Value)
-		return
+		r.problem("value-grammar", at, "an environment file lies inside the lab: %s leads out of it", name)
+		return p, nil
 	}
-	if _, done := l.EnvFiles[p]; done {
-		return
-	}
-	content, err := text(p)
+	content, err := l.text(p)
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
-		r.problem("env-file-missing", name.Span, "there is no file %s", p)
-		return
+		r.problem("env-file-missing", at, "there is no file %s", p)
+		return p, nil
 	case err != nil:
-		r.problem("env-file-missing", name.Span, "%s: %s", p, unreadable(err))
-		return
+		r.problem("env-file-missing", at, "%s: %s", p, unreadable(err))
+		return p, nil
 	}
 	f, problems := ParseEnvFile(source.NewFile(p, content))
-	l.EnvFiles[p] = f
 	for _, p := range problems {
-		r.problem(p.Rule, p.At, "%s", p.Message).Mend = p.Mend
+		made := r.problem(p.Rule, p.At, "%s", p.Message)
+		made.Mend, made.Because = p.Mend, p.Because
 	}
+	return p, f
 }
 
 // isVariable tells whether s can name a variable in an environment file.
@@ -102,7 +116,22 @@ func ParseEnvFile(file *source.File) (*EnvFile, []source.Problem) {
 		p.line(at, at+end)
 		at += end + 1
 	}
+	p.duplicates()
 	return p.out, p.problems
+}
+
+// duplicates reports names that stand twice; the later one counts, so the earlier one can go.
+func (p *envParser) duplicates() {
+	first := make(map[string]int, len(p.out.Entries))
+	for i, e := range p.out.Entries {
+		if j, twice := first[e.Name]; twice {
+			earlier := p.out.Entries[j]
+			line := p.file.Span(earlier.At.Start, earlier.At.Start+len("=")+strings.IndexByte(p.file.Text[earlier.At.Start:]+"\n", '\n'))
+			p.problem("env-duplicate", e.At.Start, e.At.End, "%s stands here a second time; this one wins", source.Replace(line, "", "check --fix takes the earlier one out"), e.Name)
+			p.problems[len(p.problems)-1].Because = []source.Because{{Text: "the first one, without effect", At: earlier.At}}
+		}
+		first[e.Name] = i
+	}
 }
 
 type envParser struct {

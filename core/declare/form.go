@@ -26,13 +26,12 @@ type KeyDoc struct {
 	Example string   // a line of TOML
 	Words   []string // the only texts that it takes, where there are such
 	Keys    []KeyDoc // of a table
-	Pending bool     // part of the format, but not read yet
 }
 
 func docs[T any](table string, keys []key[T]) []KeyDoc {
 	out := make([]KeyDoc, 0, len(keys))
 	for _, k := range keys {
-		out = append(out, KeyDoc{Table: table, Name: k.name, Takes: k.takes, Doc: k.doc, Example: k.example, Words: k.words, Pending: k.read == nil})
+		out = append(out, KeyDoc{Table: table, Name: k.name, Takes: k.takes, Doc: k.doc, Example: k.example, Words: k.words})
 	}
 	return out
 }
@@ -48,12 +47,13 @@ func withKeys(keys []KeyDoc, inner map[string][]KeyDoc) []KeyDoc {
 // LabDocs returns the keys of lab.toml, in the order of the reference.
 func LabDocs() []KeyDoc {
 	return withKeys(docs("lab.toml", labKeys), map[string][]KeyDoc{
-		"let": docs("[let] NAME", letKeys), "host": docs("[host.NAME]", hostKeys), "default": docs("[default]", defaultKeys),
+		"let": docs("[let] NAME", letKeys), "host": withKeys(docs("[host.NAME]", hostKeys), map[string][]KeyDoc{"tls": docs("tls", tlsKeys)}),
+		"network": docs("[network.NAME]", networkKeys), "default": docs("[default]", defaultKeys),
 	})
 }
 
 // StackDocs returns the keys of stack.toml, in the order of the reference.
 func StackDocs() []KeyDoc {
 	service := withKeys(docs("[service.NAME]", serviceKeys), map[string][]KeyDoc{"ready": docs("ready", readyKeys)})
-	return withKeys(docs("stack.toml", stackKeys), map[string][]KeyDoc{"let": docs("[let] NAME", letKeys), "service": service})
+	return withKeys(docs("stack.toml", stackKeys), map[string][]KeyDoc{"let": docs("[let] NAME", letKeys), "volume": docs("[volume.NAME]", volumeKeys), "service": service})
 }

@@ -10,8 +10,7 @@ import (
 	"proudlantern.example/lantern/core/source"
 )
 
-// key describes one key of a table: all that is known of it stands here once. A key without read is part of the format
-// but not built yet, and says so.
+// key describes one key of a table: all that is known of it stands here once.
 type key[T any] struct {
 	name    string
 	takes   Form
@@ -47,8 +46,6 @@ func read[T any](r *reader, t *table, keys []key[T], where string, into *T) {
 			if near := Nearest(e.key, names); near != "" {
 				p.Mend = source.Replace(e.keySpan, near, near+" is one")
 			}
-		case keys[i].read == nil:
-			r.problem("key-unknown", e.keySpan, "%s is not supported yet by this version of lantern", e.key)
 		default:
 			keys[i].read(r, e, into)
 		}
@@ -120,12 +117,8 @@ func word[T any](name, doc, example string, words []string, field func(*T) *Text
 	k.words = words
 	k.read = func(r *reader, e entry, into *T) {
 		read(r, e, into)
-		if t := *field(into); t.IsSet() && !slices.Contains(words, t.Value) {
+		if t := *field(into); t.IsSet() && !r.oneOf(name, t, words) {
 			*field(into) = Text{}
-			p := r.problem("value-grammar", t.Part(0, len(t.Value)), "%s is %s", name, strings.Join(words, " or "))
-			if near := Nearest(t.Value, words); near != "" {
-				p.Mend = source.Replace(t.Part(0, len(t.Value)), near, near+" is one")
-			}
 		}
 	}
 	return k
@@ -241,6 +234,32 @@ func named[T any](name, doc, example, what string, field func(*T) *[]Named) key[
 	return k
 }
 
+// namedWord makes a key of a table of texts out of a few, with names of our kind.
+func namedWord[T any](name, doc, example, what string, words []string, field func(*T) *[]Named) key[T] {
+	k := tables(name, doc, example, what, func(r *reader, e entry, into *T) {
+		if e.value.kind != kindString {
+			r.wrongType(e.value, "a text")
+		} else if t := e.value.asText(); r.oneOf(e.key, t, words) {
+			*field(into) = append(*field(into), Named{e.key, e.keySpan, t})
+		}
+	})
+	k.takes, k.words = FormNamed, words
+	return k
+}
+
+// oneOf reports a text that is none of the words.
+func (r *reader) oneOf(name string, t Text, words []string) bool {
+	if slices.Contains(words, t.Value) {
+		return true
+	}
+	at := t.Part(0, len(t.Value))
+	p := r.problem("value-grammar", at, "%s is %s", name, strings.Join(words, " or "))
+	if near := Nearest(t.Value, words); near != "" {
+		p.Mend = source.Replace(at, near, near+" is one")
+	}
+	return false
+}
+
 // scalar returns the text of a value that may be a text, a number or a boolean.
 func (r *reader) scalar(n *node) (Text, bool) {
 	switch n.kind {
@@ -258,15 +277,6 @@ func table1[T any](r *reader, e entry, keys []key[T], where string, into *T) {
 		return
 	}
 	read(r, e.value.table, keys, where, into)
-}
-
-// notYet makes keys of the format that this version does not read.
-func notYet[T any](names ...string) []key[T] {
-	keys := make([]key[T], len(names))
-	for i, n := range names {
-		keys[i] = key[T]{name: n}
-	}
-	return keys
 }
 
 // OneLetterAway tells whether one letter more, less or other makes a into b. Digits do not count: they tell names apart on purpose.

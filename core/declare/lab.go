@@ -24,7 +24,9 @@ type Lab struct {
 	Let                          []Let
 	Folders                      []Named
 	Hosts                        []Host
+	Networks                     []Network
 	Default                      Default
+	Check, Accept                []Named
 	Stacks                       []*Stack
 
 	// Broken tells that lab.toml could not be read as a whole: what is missing in it says nothing.
@@ -32,6 +34,8 @@ type Lab struct {
 
 	EnvFiles map[string]*EnvFile // by path relative to the lab: all that the files name and that could be read
 	Problems []source.Problem
+
+	text func(path string) (string, error)
 }
 
 // Named is a name with a text, such as an entry of [folder].
@@ -56,6 +60,20 @@ type Host struct {
 	At                               source.Span
 	Engine, Address, Timezone, Owner Text
 	Folders                          []Named
+	ReservedPorts                    []Text
+	TLS                              TLS
+	Insecure                         Text
+}
+
+// TLS names the files, relative to the lab, of a connection to an engine over tcp.
+type TLS struct{ CA, Cert, Key Text }
+
+// Network is a [network.NAME]: one that stacks share on a host.
+type Network struct {
+	Name               string
+	At                 source.Span
+	Subnet, EngineName Text
+	Internal, Existing *bool
 }
 
 // Default is [default]: what services without a word of their own get.
@@ -63,7 +81,7 @@ type Default struct {
 	Restart, LogLimit, Memory, CPUs, StopWithin, Fetch, ReadyWithin Text
 }
 
-var labKeys = append([]key[Lab]{
+var labKeys = []key[Lab]{
 	text("lab", "the lab's name; required", `lab = "skerry-light"`, func(l *Lab) *Text { return &l.Name }),
 	text("about", "what the lab is for", `about = "The volunteers' machines"`, func(l *Lab) *Text { return &l.About }),
 	text("timezone", `an IANA name, or "host": the zone that the machine itself is set to`, `timezone = "Atlantic/Faroe"`, func(l *Lab) *Text { return &l.Timezone }),
@@ -75,19 +93,48 @@ var labKeys = append([]key[Lab]{
 		table1(r, e, hostKeys, "a host", &h)
 		l.Hosts = append(l.Hosts, h)
 	}),
+	tables("network", "a network that stacks share on a host", `[network.jetty]`, "a network", func(r *reader, e entry, l *Lab) {
+		n := Network{Name: e.key, At: e.keySpan}
+		table1(r, e, networkKeys, "a network", &n)
+		l.Networks = append(l.Networks, n)
+	}),
 	{
 		name: "default", takes: FormTable, doc: "what every service gets that says nothing else", example: `default.restart = "always"`,
 		read: func(r *reader, e entry, l *Lab) { table1(r, e, defaultKeys, "[default]", &l.Default) },
 	},
-}, notYet[Lab]("network", "check", "accept")...)
+	namedWord("check", "how severe the findings of a rule are", `check.image-absent = "warning"`, "a rule", severityWords, func(l *Lab) *[]Named { return &l.Check }),
+	pairs("accept", FormPairs, "findings that are accepted: \"RULE\" or \"RULE SUBJECT\" = the reason", `accept = { engine-lacks = "this machine has no better engine" }`, func(l *Lab) *[]Named { return &l.Accept }),
+}
 
-var hostKeys = append([]key[Host]{
-	text("engine", "the address of its engine: unix://PATH; the engine's usual socket when left out", `engine = "unix:///var/run/docker.sock"`, func(h *Host) *Text { return &h.Engine }),
+// severityWords say how severe a finding is; off is no finding at all.
+var severityWords = []string{"error", "warning", "note", "off"}
+
+var networkKeys = []key[Network]{
+	text("subnet", "its addresses; the engine's choice when left out", `subnet = "198.51.100.0/26"`, func(n *Network) *Text { return &n.Subnet }),
+	boolean("internal", "nothing on it reaches the world outside the host", `internal = true`, func(n *Network) **bool { return &n.Internal }),
+	boolean("existing", "made by somebody else: never made and never removed", `existing = true`, func(n *Network) **bool { return &n.Existing }),
+	text("engine-name", "its name on the engine; LAB.NAME when left out", `engine-name = "old-jetty"`, func(n *Network) *Text { return &n.EngineName }),
+}
+
+var tlsKeys = []key[TLS]{
+	text("ca", "the file of the authority that signed the engine's certificate", `ca = "tls/ca.pem"`, func(t *TLS) *Text { return &t.CA }),
+	text("cert", "the file of lantern's own certificate", `cert = "tls/cert.pem"`, func(t *TLS) *Text { return &t.Cert }),
+	text("key", "the file of that certificate's key", `key = "tls/key.pem"`, func(t *TLS) *Text { return &t.Key }),
+}
+
+var hostKeys = []key[Host]{
+	text("engine", "the address of its engine: unix://PATH, ssh://[USER@]HOST[:PORT][/SOCKET] or tcp://HOST:PORT; the engine's usual socket when left out", `engine = "unix:///var/run/docker.sock"`, func(h *Host) *Text { return &h.Engine }),
 	text("address", "what links show; localhost when left out", `address = "192.0.2.14"`, func(h *Host) *Text { return &h.Address }),
 	text("timezone", "the zone of its services", `timezone = "host"`, func(h *Host) *Text { return &h.Timezone }),
 	text("owner", "whose data it is on this host", `owner = "ranger"`, func(h *Host) *Text { return &h.Owner }),
 	named("folder", "this host's own meaning of a short name", `folder.data = "/home/keeper/skerry"`, "a folder", func(h *Host) *[]Named { return &h.Folders }),
-}, notYet[Host]("reserved-ports", "tls", "insecure")...)
+	texts("reserved-ports", "ports that services must not publish, PORT[-PORT][/protocol][ for STACK/SERVICE]", `reserved-ports = ["22", "8780-8790/tcp"]`, func(h *Host) *[]Text { return &h.ReservedPorts }),
+	{
+		name: "tls", takes: FormTable, doc: "the files of a connection over tcp, relative to the lab", example: `tls.ca = "tls/ca.pem"`,
+		read: func(r *reader, e entry, h *Host) { table1(r, e, tlsKeys, "tls", &h.TLS) },
+	},
+	text("insecure", "why plain tcp to another machine is accepted", `insecure = "a cable of our own"`, func(h *Host) *Text { return &h.Insecure }),
+}
 
 var defaultKeys = []key[Default]{
 	text("restart", "when the engine starts a container again; unless-stopped when left out", `restart = "unless-stopped"`, func(d *Default) *Text { return &d.Restart }),
@@ -149,9 +196,9 @@ func (e *Unreadable) Error() string { return e.Message }
 
 // Read reads a lab: lab.toml, the stack.toml of each of the named folders, and every environment file that these name. Texts
 // are asked for by their path relative to the lab; an error that is [fs.ErrNotExist] means that there is no such file, an
-// *[Unreadable] carries its own words. Whatever is wrong stands in the lab's Problems: all files are read in any case.
+// *[Unreadable] carries its own words. The lab keeps text for environment files whose names are known only later. Whatever is wrong stands in the lab's Problems: all files are read in any case.
 func Read(stacks []string, text func(path string) (string, error)) *Lab {
-	l := &Lab{EnvFiles: map[string]*EnvFile{}}
+	l := &Lab{EnvFiles: map[string]*EnvFile{}, text: text}
 	r := &reader{}
 	l.File = r.open(LabFile, text)
 	top := r.parse(l.File)
@@ -166,10 +213,10 @@ func Read(stacks []string, text func(path string) (string, error)) *Lab {
 	case !l.Name.IsSet() && len(r.problems) == before && !l.Broken:
 		r.problem("key-missing", l.File.Span(0, 0), `lab.toml needs the lab's name: lab = "skerry-light"`)
 	}
-	r.envFilesOfLet(l, "", l.Let, text)
+	r.envFilesOfLet(l, "", l.Let)
 	sort.Strings(stacks)
 	for _, name := range stacks {
-		l.Stacks = append(l.Stacks, r.readStack(name, l, text))
+		l.Stacks = append(l.Stacks, r.readStack(name, l))
 	}
 	l.Problems = r.problems
 	return l

@@ -65,21 +65,11 @@ func ParsePort(s string) (Port, error) {
 	var p Port
 	container, containerAt := trimmed(right)
 	containerAt += len(left) + len("->")
-	number, proto, named := strings.Cut(container, "/")
-	number = strings.TrimRight(number, " \t")
-	p.Protocols = []string{"tcp"}
-	if named {
-		name, move := trimmed(proto)
-		switch name {
-		case "tcp", "udp", "sctp":
-			p.Protocols = []string{name}
-		case "tcp+udp":
-			p.Protocols = []string{"tcp", "udp"}
-		default:
-			return Port{}, syntaxError(containerAt+strings.IndexByte(container, '/')+1+move, len(name), "%q is no protocol: tcp, udp, sctp or tcp+udp", name)
-		}
+	number, protocols, err := cutProtocol(container)
+	if err != nil {
+		return Port{}, within(err, containerAt)
 	}
-	var err error
+	p.Protocols = protocols
 	if p.Container, err = parseRange(number); err != nil {
 		return Port{}, within(err, containerAt)
 	}
@@ -87,8 +77,8 @@ func ParsePort(s string) (Port, error) {
 
 	host, hostAt := trimmed(left)
 	if colon := strings.LastIndexByte(host, ':'); colon >= 0 {
-		if err := p.readAddress(strings.TrimRight(host[:colon], " \t"), hostAt); err != nil {
-			return Port{}, err
+		if p.Addresses, p.Localhost, err = readAddress(strings.TrimRight(host[:colon], " \t")); err != nil {
+			return Port{}, within(err, hostAt)
 		}
 		rest, move := trimmed(host[colon+1:])
 		host, hostAt = rest, hostAt+colon+1+move
@@ -109,11 +99,27 @@ func ParsePort(s string) (Port, error) {
 	return p, nil
 }
 
-func (p *Port) readAddress(s string, at int) error {
+// cutProtocol takes a protocol off the end of a port; it is tcp when none is written.
+func cutProtocol(s string) (number string, protocols []string, err error) {
+	number, proto, named := strings.Cut(s, "/")
+	number = strings.TrimRight(number, " \t")
+	if !named {
+		return number, []string{"tcp"}, nil
+	}
+	name, move := trimmed(proto)
+	switch name {
+	case "tcp", "udp", "sctp":
+		return number, []string{name}, nil
+	case "tcp+udp":
+		return number, []string{"tcp", "udp"}, nil
+	}
+	return "", nil, syntaxError(strings.IndexByte(s, '/')+1+move, len(name), "%q is no protocol: tcp, udp, sctp or tcp+udp", name)
+}
+
+// readAddress reads an address of the host in front of a port.
+func readAddress(s string) (addresses []netip.Addr, localhost bool, err error) {
 	if s == "localhost" {
-		p.Localhost = true
-		p.Addresses = []netip.Addr{netip.AddrFrom4([4]byte{127, 0, 0, 1}), netip.IPv6Loopback()}
-		return nil
+		return []netip.Addr{netip.AddrFrom4([4]byte{127, 0, 0, 1}), netip.IPv6Loopback()}, true, nil
 	}
 	bare, bracketed := strings.CutPrefix(s, "[")
 	if bracketed {
@@ -121,10 +127,70 @@ func (p *Port) readAddress(s string, at int) error {
 	}
 	a, err := netip.ParseAddr(bare)
 	if err != nil || a.Zone() != "" || bracketed != a.Is6() {
-		return syntaxError(at, len(s), "%q is no address of the host: an IPv4 address, [an IPv6 address] or localhost", s)
+		return nil, false, syntaxError(0, len(s), "%q is no address of the host: an IPv4 address, [an IPv6 address] or localhost", s)
 	}
-	p.Addresses = []netip.Addr{a}
-	return nil
+	return []netip.Addr{a}, false, nil
+}
+
+// ParseListen reads `[ADDRESS:]PORT[-PORT][/proto]`: ports that a service opens itself, as a mapping onto themselves. The error is a
+// *[SyntaxError].
+func ParseListen(s string) (Port, error) {
+	t, at := trimmed(s)
+	var p Port
+	var rest string
+	var err error
+	if rest, p.Protocols, err = cutProtocol(t); err != nil {
+		return Port{}, within(err, at)
+	}
+	number := 0
+	if colon := strings.LastIndexByte(rest, ':'); colon >= 0 {
+		if p.Addresses, p.Localhost, err = readAddress(strings.TrimRight(rest[:colon], " \t")); err != nil {
+			return Port{}, within(err, at)
+		}
+		number = len(rest) - len(strings.TrimLeft(rest[colon+1:], " \t"))
+	}
+	if p.Host, err = parseRange(rest[number:]); err != nil {
+		return Port{}, within(err, at+number)
+	}
+	p.Container = p.Host
+	p.HostAt = [2]int{at + number, len(rest) - number}
+	p.ContainerAt = p.HostAt
+	return p, nil
+}
+
+// Reserved are ports of a host that services must not publish.
+type Reserved struct {
+	Ports    Range
+	Protocol string // "": all
+	For      string // STACK/SERVICE that may have them; "" for none
+}
+
+// ParseReserved reads `PORT[-PORT][/proto][ for STACK/SERVICE]`. The error is a *[SyntaxError].
+func ParseReserved(s string) (Reserved, error) {
+	t, at := trimmed(s)
+	ports, who, some := strings.Cut(t, " for ")
+	var r Reserved
+	if some {
+		name, move := trimmed(who)
+		stack, service, both := strings.Cut(name, "/")
+		if !both || !isName(stack) || !isName(service) {
+			return r, syntaxError(at+len(ports)+len(" for ")+move, len(name), "for is followed by STACK/SERVICE")
+		}
+		r.For = name
+	}
+	number, protocols, err := cutProtocol(strings.TrimRight(ports, " \t"))
+	if err != nil {
+		return r, within(err, at)
+	}
+	if strings.Contains(ports, "/") {
+		if len(protocols) == 1 {
+			r.Protocol = protocols[0]
+		}
+	}
+	if r.Ports, err = parseRange(number); err != nil {
+		return r, within(err, at)
+	}
+	return r, nil
 }
 
 // parseRange reads NUMBER or NUMBER-NUMBER.

@@ -22,7 +22,7 @@ const namePattern = `^[a-z][a-z0-9-]{0,39}$`
 // requiredKeys are those without which a table has no meaning.
 var requiredKeys = map[string][]string{"lab.toml": {"lab"}, "[service.NAME]": {"image"}}
 
-// Schema returns the JSON Schema (2020-12) of a file from its keys, for editors. A key that is not read yet is not in it.
+// Schema returns the JSON Schema (2020-12) of a file from its keys, for editors.
 func Schema(title string, keys []KeyDoc) map[string]any {
 	s := object(keys)
 	s["$schema"] = "https://json-schema.org/draft/2020-12/schema"
@@ -35,9 +35,6 @@ func object(keys []KeyDoc) map[string]any {
 	properties := map[string]any{}
 	s := map[string]any{"type": "object", "properties": properties, "additionalProperties": false}
 	for _, k := range keys {
-		if k.Pending {
-			continue
-		}
 		value := k.schema()
 		value["description"] = k.Doc
 		properties[k.Name] = value

@@ -28,9 +28,7 @@ func places() []place {
 	var all []place
 	add := func(file, before, prefix, tail string, keys []KeyDoc) {
 		for _, k := range keys {
-			if !k.Pending {
-				all = append(all, place{k, file, before, prefix, tail})
-			}
+			all = append(all, place{k, file, before, prefix, tail})
 		}
 	}
 	const lab, image = "lab = \"skerry-light\"\n", "[service.desk]\nimage = \"registry.skerry.example/tide-desk:2.3\"\n"

@@ -142,6 +142,19 @@ func ParseAddress(s string) (string, error) {
 	return a.String(), nil
 }
 
+// ParseSubnet reads the addresses of a network, such as 198.51.100.0/26. The error is a *[SyntaxError].
+func ParseSubnet(s string) (string, error) {
+	t, at := trimmed(s)
+	p, err := netip.ParsePrefix(t)
+	if err != nil || p.Bits() == 0 {
+		return "", syntaxError(at, len(t), "%q is no subnet, such as 198.51.100.0/26", t)
+	}
+	if p != p.Masked() {
+		return "", syntaxError(at, len(t), "%s is an address inside a subnet; the subnet is %s", t, p.Masked())
+	}
+	return p.String(), nil
+}
+
 // ParseHostname reads a name that a machine can have (RFC 1123, 2.1; at most 63 letters). The error is a *[SyntaxError].
 func ParseHostname(s string) (string, error) {
 	t, at := trimmed(s)

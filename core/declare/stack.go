@@ -12,11 +12,24 @@ type Stack struct {
 	Name                         string
 	File                         *source.File
 	About, Host, Timezone, Owner Text
+	Networks                     []Text // nil: none said
+	OwnNetwork                   *bool
 	Let                          []Let
+	Volumes                      []Volume
+	Accept                       []Named
 	Services                     []*Service
 
 	// Broken tells that the file could not be read as a whole: what is missing in it says nothing.
 	Broken bool
+}
+
+// Volume is a [volume.NAME].
+type Volume struct {
+	Name               string
+	At                 source.Span
+	Existing           *bool
+	EngineName, Driver Text
+	Options, Labels    []Named
 }
 
 // Service is a [service.NAME] as declared.
@@ -29,10 +42,13 @@ type Service struct {
 
 	Ports, Mounts, OwnerVariables, ExtraGroups, EnvFiles, After, Secrets []Text
 	Command, Entrypoint                                                  []Text // nil: the image's own
-	Aliases, Devices, Capabilities, DropCapabilities, DNS                []Text
+	Listens, Aliases, Devices, Capabilities, DropCapabilities, DNS       []Text
 
-	Privileged, ReadOnly, Init            *bool
-	Sysctls, Labels, Ulimits, AddressBook []Named
+	Networks                   []Text // nil: the stack's
+	Network, SharesNetworkWith Text
+
+	Privileged, ReadOnly, Init, Overlap           *bool
+	Sysctls, Labels, Ulimits, AddressBook, Accept []Named
 
 	Env   []Variable
 	Ready *Ready
@@ -49,14 +65,24 @@ type Variable struct {
 type Ready struct {
 	At                             source.Span
 	HTTP, Status, Log, TCP, Within Text
+	Command                        []Text
+	Image                          *bool
 }
 
-var stackKeys = append([]key[Stack]{
+var stackKeys = []key[Stack]{
 	text("about", "what the stack is for", `about = "Tide readings since 1911"`, func(s *Stack) *Text { return &s.About }),
 	text("host", "the host that it runs on; may be left out where the lab has one", `host = "lamp-room"`, func(s *Stack) *Text { return &s.Host }),
 	text("timezone", "the zone of its services", `timezone = "UTC"`, func(s *Stack) *Text { return &s.Timezone }),
 	text("owner", "whose data it is", `owner = "ranger:birds"`, func(s *Stack) *Text { return &s.Owner }),
+	texts("networks", "the lab's networks that its services are on, beside its own", `networks = ["jetty"]`, func(s *Stack) *[]Text { return &s.Networks }),
+	boolean("own-network", "whether it has a network of its own; true when left out", `own-network = false`, func(s *Stack) **bool { return &s.OwnNetwork }),
 	letKey(func(s *Stack) *[]Let { return &s.Let }),
+	tables("volume", "a volume of the engine", `[volume.readings]`, "a volume", func(r *reader, e entry, s *Stack) {
+		v := Volume{Name: e.key, At: e.keySpan}
+		table1(r, e, volumeKeys, "a volume", &v)
+		s.Volumes = append(s.Volumes, v)
+	}),
+	pairs("accept", FormPairs, "findings that are accepted: \"RULE\" or \"RULE SUBJECT\" = the reason", `accept = { "env-placeholder STATION" = "it is called so" }`, func(s *Stack) *[]Named { return &s.Accept }),
 	tables("service", "a service: one container", `[service.desk]`, "a service", func(r *reader, e entry, s *Stack) {
 		v := &Service{Name: e.key, At: e.keySpan}
 		r.service = v.Name
@@ -68,11 +94,19 @@ var stackKeys = append([]key[Stack]{
 		}
 		s.Services = append(s.Services, v)
 	}),
-}, notYet[Stack]("networks", "own-network", "volume", "accept")...)
+}
+
+var volumeKeys = []key[Volume]{
+	boolean("existing", "made by somebody else: never made and never removed", `existing = true`, func(v *Volume) **bool { return &v.Existing }),
+	text("engine-name", "its name on the engine; STACK.NAME when left out", `engine-name = "old-readings"`, func(v *Volume) *Text { return &v.EngineName }),
+	text("driver", "what keeps it; local when left out", `driver = "local"`, func(v *Volume) *Text { return &v.Driver }),
+	pairs("options", FormPairs, "options of its driver", `options = { type = "tmpfs", device = "tmpfs" }`, func(v *Volume) *[]Named { return &v.Options }),
+	pairs("labels", FormPairs, "labels of the volume", `labels = { "example.skerry.room" = "lamp" }`, func(v *Volume) *[]Named { return &v.Labels }),
+}
 
 var onlyHost = []string{"host"}
 
-var serviceKeys = append([]key[Service]{
+var serviceKeys = []key[Service]{
 	text("about", "what it is for", `about = "the readings themselves"`, func(s *Service) *Text { return &s.About }),
 	text("image", "the image, with tag, digest or both; required", `image = "registry.skerry.example/tide-desk:2.3"`, func(s *Service) *Text { return &s.Image }),
 	text("platform", "for which platform the image is taken; the host's when left out", `platform = "linux/arm64"`, func(s *Service) *Text { return &s.Platform }),
@@ -82,8 +116,9 @@ var serviceKeys = append([]key[Service]{
 	text("working-dir", "the folder inside that the command starts in", `working-dir = "/data"`, func(s *Service) *Text { return &s.WorkingDir }),
 	text("hostname", "its own name inside; STACK-SERVICE when left out", `hostname = "desk"`, func(s *Service) *Text { return &s.Hostname }),
 	texts("ports", "published ports, [address:]host -> container[/protocol]", `ports = ["8710 -> 80", "localhost:8711-8712 -> 81-82/udp"]`, func(s *Service) *[]Text { return &s.Ports }),
+	texts("listens", "ports that it opens itself when it shares the host's network, [ADDRESS:]PORT[-PORT][/protocol]", `listens = ["8710", "localhost:8711-8712/udp"]`, func(s *Service) *[]Text { return &s.Listens }),
 	text("page", "the container port of its page, for links and for the proof after a deploy", `page = "80/"`, func(s *Service) *Text { return &s.Page }),
-	texts("mounts", "what is mounted, host -> container[, read-only]", `mounts = ["/srv/skerry -> /data, read-only"]`, func(s *Service) *[]Text { return &s.Mounts }),
+	texts("mounts", "what is mounted: a path, volume NAME, memory [SIZE] or engine -> path inside[, option]", `mounts = ["/srv/skerry -> /data, read-only", "volume readings -> /readings", "memory 64MiB -> /tmp"]`, func(s *Service) *[]Text { return &s.Mounts }),
 	text("owner", "whose data it works on: ACCOUNT, ACCOUNT:GROUP or UID:GID; names are looked up on the host", `owner = "keeper:watch"`, func(s *Service) *Text { return &s.Owner }),
 	texts("owner-variables", "hands the owner's uid and gid over in these two variables", `owner-variables = ["DESK_UID", "DESK_GID"]`, func(s *Service) *[]Text { return &s.OwnerVariables }),
 	text("run-as", "the user that the process is started as: owner, image, ACCOUNT[:GROUP] or UID:GID; image when left out", `run-as = "owner"`, func(s *Service) *Text { return &s.RunAs }),
@@ -94,7 +129,7 @@ var serviceKeys = append([]key[Service]{
 	texts("env-files", "environment files, relative to the stack's folder; the later one wins", `env-files = ["tide-log.env"]`, func(s *Service) *[]Text { return &s.EnvFiles }),
 	texts("secrets", "variables whose values are secret though their names do not look like it", `secrets = ["STATION"]`, func(s *Service) *[]Text { return &s.Secrets }),
 	text("restart", "no, on-failure, on-failure N, unless-stopped or always", `restart = "on-failure 3"`, func(s *Service) *Text { return &s.Restart }),
-	texts("after", "services that have to be ready first", `after = ["store"]`, func(s *Service) *[]Text { return &s.After }),
+	texts("after", "what has to be ready first: SERVICE, STACK/SERVICE on the same host, or \"NAME done\" for a job that has to end without an error", `after = ["store", "mast/sensor", "import done"]`, func(s *Service) *[]Text { return &s.After }),
 	{
 		name: "ready", takes: FormTable, doc: "how it shows that it does its work", example: `ready = { http = "80/health", within = "45s" }`,
 		read: func(r *reader, e entry, s *Service) {
@@ -107,12 +142,22 @@ var serviceKeys = append([]key[Service]{
 					kinds++
 				}
 			}
-			if kinds != 1 && len(r.problems) == before {
-				r.problem("key-missing", e.keySpan, "ready needs one of http, tcp and log")
+			if len(s.Ready.Command) > 0 {
+				kinds++
+			}
+			if s.Ready.Image != nil && *s.Ready.Image {
+				kinds++
+			}
+			if len(r.problems) == before && (kinds > 1 || kinds == 0 && !s.Ready.Within.IsSet()) {
+				r.problem("key-missing", e.keySpan, "ready needs one of http, tcp, log, command and image")
 			}
 		},
 	},
-	texts("aliases", "further names on its network", `aliases = ["tides"]`, func(s *Service) *[]Text { return &s.Aliases }),
+	texts("networks", "the lab's networks that it is on, beside the stack's own; the stack's when left out", `networks = ["jetty"]`, func(s *Service) *[]Text { return &s.Networks }),
+	word("network", "instead of networks: the host's own, or none", `network = "none"`, []string{"host", "none"}, func(s *Service) *Text { return &s.Network }),
+	text("shares-network-with", "the service of the stack in whose network it lives", `shares-network-with = "store"`, func(s *Service) *Text { return &s.SharesNetworkWith }),
+	texts("aliases", "further names on its networks", `aliases = ["tides"]`, func(s *Service) *[]Text { return &s.Aliases }),
+	boolean("overlap", "its new container may run beside the old one until it is proven", `overlap = true`, func(s *Service) **bool { return &s.Overlap }),
 	text("log-limit", "how much of its log is kept, files x size, or none", `log-limit = "3 x 1MB"`, func(s *Service) *Text { return &s.LogLimit }),
 	text("memory", "how much memory it may use", `memory = "512MiB"`, func(s *Service) *Text { return &s.Memory }),
 	text("shared-memory", "the size of its shared memory", `shared-memory = "128MiB"`, func(s *Service) *Text { return &s.SharedMemory }),
@@ -133,15 +178,18 @@ var serviceKeys = append([]key[Service]{
 	texts("dns", "addresses of name servers", `dns = ["192.0.2.53"]`, func(s *Service) *[]Text { return &s.DNS }),
 	text("stop-signal", "the signal that tells it to stop", `stop-signal = "SIGINT"`, func(s *Service) *Text { return &s.StopSignal }),
 	text("stop-within", "how long it may take to stop", `stop-within = "1m"`, func(s *Service) *Text { return &s.StopWithin }),
-}, notYet[Service]("listens", "networks", "network", "shares-network-with", "overlap", "accept")...)
+	pairs("accept", FormPairs, "findings that are accepted: \"RULE\" or \"RULE SUBJECT\" = the reason", `accept = { port-clash = "never at the same time" }`, func(s *Service) *[]Named { return &s.Accept }),
+}
 
-var readyKeys = append([]key[Ready]{
+var readyKeys = []key[Ready]{
 	text("http", "a container port and path that answers, https in front for TLS", `http = "80/health"`, func(y *Ready) *Text { return &y.HTTP }),
 	text("status", "the status codes that count; 200-399 when left out", `status = "200-204"`, func(y *Ready) *Text { return &y.Status }),
 	number("tcp", FormInteger, "a container port that accepts connections", `tcp = 5432`, func(y *Ready) *Text { return &y.TCP }),
 	text("log", "a regular expression that a line of its log matches", `log = "open for readings"`, func(y *Ready) *Text { return &y.Log }),
 	text("within", "how long it may take", `within = "90s"`, func(y *Ready) *Text { return &y.Within }),
-}, notYet[Ready]("command", "image")...)
+	texts("command", "a command that ends without an error inside", `command = ["/bin/desk", "ask"]`, func(y *Ready) *[]Text { return &y.Command }),
+	boolean("image", "the check that the image declares itself", `image = true`, func(y *Ready) **bool { return &y.Image }),
+}
 
 func readEnv(r *reader, e entry, s *Service) {
 	if e.value.kind != kindTable {
@@ -163,12 +211,12 @@ func readEnv(r *reader, e entry, s *Service) {
 }
 
 // stack reads one stack and the environment files that it names.
-func (r *reader) readStack(name string, l *Lab, text func(string) (string, error)) *Stack {
+func (r *reader) readStack(name string, l *Lab) *Stack {
 	before := len(r.problems)
 	r.stack = name
 	defer func() { r.stack = "" }()
 	s := &Stack{Name: name}
-	s.File = r.open(path.Join(name, StackFile), text)
+	s.File = r.open(path.Join(name, StackFile), l.text)
 	if !isName(name) {
 		r.problem("name-invalid", s.File.Span(0, 0), "the folder's name %q is no name for a stack: small letters, digits and -, starting with a letter, at most 40", name)
 	}
@@ -179,21 +227,21 @@ func (r *reader) readStack(name string, l *Lab, text func(string) (string, error
 	if top != nil {
 		read(r, top, stackKeys, "stack.toml", s)
 	}
-	r.envFilesOfLet(l, name, s.Let, text)
+	r.envFilesOfLet(l, name, s.Let)
 	for _, v := range s.Services {
 		r.service = v.Name
 		for _, f := range v.EnvFiles {
-			r.envFile(l, name, f, text)
+			r.envFile(l, name, f)
 		}
 	}
 	r.service = ""
 	return s
 }
 
-func (r *reader) envFilesOfLet(l *Lab, dir string, lets []Let, text func(string) (string, error)) {
+func (r *reader) envFilesOfLet(l *Lab, dir string, lets []Let) {
 	for _, let := range lets {
 		if let.EnvFile.IsSet() {
-			r.envFile(l, dir, let.EnvFile, text)
+			r.envFile(l, dir, let.EnvFile)
 		}
 	}
 }

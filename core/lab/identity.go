@@ -28,7 +28,11 @@ func (r *resolver) identity(s *Service, d *declare.Service, in *scope) {
 		case s.Owner == nil:
 			r.problem("key-missing", at, "owner-variables hands over the owner's ids, and no owner is declared here, in the stack or in the lab")
 		default:
-			s.OwnerUID, s.OwnerGID = d.OwnerVariables[0].Value, d.OwnerVariables[1].Value
+			uid, known := r.known(d.OwnerVariables[0], in)
+			gid, knownToo := r.known(d.OwnerVariables[1], in)
+			if known && knownToo {
+				s.OwnerUID, s.OwnerGID = uid.Text, gid.Text
+			}
 		}
 	}
 	switch t := d.RunAs; {

@@ -19,8 +19,12 @@ import (
 type Lab struct {
 	Name     string
 	Hosts    []*Host
+	Networks []*Network
 	Stacks   []*Stack
 	Problems []source.Problem
+
+	Severities []Severity // that [check] gives to rules
+	Accepted   []Accepted
 
 	EnvFiles map[string]*declare.EnvFile
 }
@@ -31,9 +35,54 @@ type Host struct {
 	Engine  string      // its address; "" for the engine's usual socket
 	At      source.Span // of the engine's address, else of the host's name, else of the lab's
 	Address string      // what links show; "localhost" when none is declared
+	TLS     TLS
+
+	Reserved []Reserved
 
 	// Survey is nil where nobody has looked; rules that need it are then skipped.
 	Survey *survey.Survey
+}
+
+// TLS names the files of a connection to an engine over tcp; all "" for a plain one.
+type TLS struct{ CA, Cert, Key string }
+
+// Reserved are ports of a host that are kept from services.
+type Reserved struct {
+	declare.Reserved
+	At source.Span
+}
+
+// Network is one that stacks share on a host.
+type Network struct {
+	Name       string
+	At         source.Span
+	EngineName string
+	Subnet     string // "": the engine's choice
+	Internal   bool
+	Existing   bool // made by somebody else
+}
+
+// Volume is a volume of the engine.
+type Volume struct {
+	Name            string
+	At              source.Span
+	EngineName      string
+	Driver          string // "": the engine's own
+	Options, Labels []Pair
+	Existing        bool // made by somebody else
+}
+
+// Severity is what [check] says of a rule: error, warning, note or off.
+type Severity struct {
+	Rule, Severity string
+	At             source.Span
+}
+
+// Accepted is a finding that somebody has said yes to.
+type Accepted struct {
+	Rule, Subject, Reason string // Subject "": all findings of the rule
+	Stack, Service        string // where; "" for the whole lab, the whole stack
+	At                    source.Span
 }
 
 // Stack is a stack on its host. Host is nil when none could be found.
@@ -44,6 +93,8 @@ type Stack struct {
 	HostAt   source.Span
 	File     *source.File
 	Broken   bool // part of it could not be read
+	Own      bool // has a network of its own
+	Volumes  []*Volume
 	Services []*Service
 }
 
@@ -57,9 +108,15 @@ type Service struct {
 	Image       Value
 	Fetch       string // if-absent, each-deploy or never
 	Hostname    string
-	Aliases     []string // further names on its network
+	Networks    []*Network // shared ones that it is on
+	NetworkMode string     // host or none instead of networks; else ""
+	Shares      *Service   // in whose network it lives; nil: in its own
+	SharesAt    source.Span
+	Aliases     []string // further names on its networks
+	Overlap     bool
 	Settings    Settings
 	Ports       []Port
+	Listens     []Port // opened by itself in the host's network
 	Mounts      []Mount
 	Owner       *Identity // nil: none declared
 	RunAs       *Identity // nil: the image's own user
@@ -91,6 +148,7 @@ type Port struct {
 // Mount is a mount; the source of a path is absolute.
 type Mount struct {
 	declare.Mount
+	Volume             *Volume // of MountVolume
 	SourceAt, TargetAt source.Span
 }
 
@@ -126,13 +184,14 @@ const (
 	FromOwner = "owner-variables"
 )
 
-// After names a service that has to be ready first.
+// After names a service that has to be ready first, of the same stack or of another one on the same host.
 type After struct {
 	Service *Service
+	Done    bool // it has to have ended without an error
 	At      source.Span
 }
 
-// Ready is how a service shows that it does its work; one of HTTP, TCP and Log is set.
+// Ready is how a service shows that it does its work; one of HTTP, TCP, Log, Command and Image is set.
 type Ready struct {
 	At          source.Span
 	HTTP        *declare.Endpoint
@@ -140,6 +199,25 @@ type Ready struct {
 	StatusLast  int
 	TCP         int
 	Log         *regexp.Regexp
+	Command     []string
+	Image       bool // the check that the image declares
+}
+
+// Awaited tells whether a service of the stack waits until this one is done.
+func (s *Service) Awaited() bool {
+	for _, o := range s.Stack.Services {
+		for _, a := range o.After {
+			if a.Service == s && a.Done {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// HostNetwork tells whether the service lives in the host's network, itself or by the one whose network it shares.
+func (s *Service) HostNetwork() bool {
+	return s.NetworkMode == "host" || s.Shares != nil && s.Shares.NetworkMode == "host"
 }
 
 // Page is the page of a service, by its port inside the container.
@@ -192,7 +270,7 @@ func (s *Service) Links() []string {
 		return nil
 	}
 	var links []string
-	for _, p := range s.Ports {
+	for _, p := range slices.Concat(s.Ports, s.Listens) {
 		if host, ok := p.HostPortOf(s.Page.Port); ok {
 			at := s.Stack.Host.Address
 			if len(p.Addresses) > 0 && (p.Localhost || p.Addresses[0].IsLoopback()) {
@@ -276,6 +354,9 @@ func (s *Stack) Service(name string) *Service {
 func (l *Lab) Secrets() []string {
 	seen := map[string]bool{}
 	for _, f := range l.EnvFiles {
+		if f == nil {
+			continue // could not be read
+		}
 		for _, e := range f.Entries {
 			if declare.IsSecret(e.Name) {
 				seen[e.Value.Value] = true

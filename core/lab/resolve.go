@@ -3,6 +3,7 @@ package lab
 import (
 	"cmp"
 	"fmt"
+	"maps"
 	"path"
 	"regexp"
 	"slices"
@@ -44,6 +45,8 @@ type resolver struct {
 	lab      *Lab
 	labScope *scope
 
+	hostScopes map[*Host]*scope // lab.toml as a host sees it: with its own folders
+
 	hostDecl    map[*Host]declare.Host
 	stackDecl   map[*Stack]*declare.Stack
 	serviceDecl map[*Service]*declare.Service
@@ -59,7 +62,8 @@ type resolver struct {
 func Resolve(decl *declare.Lab, in Input) *Lab {
 	r := &resolver{
 		decl: decl, in: in,
-		lab:         &Lab{Name: decl.Name.Value, EnvFiles: decl.EnvFiles},
+		lab:         &Lab{Name: decl.Name.Value, EnvFiles: maps.Clone(decl.EnvFiles)},
+		hostScopes:  map[*Host]*scope{},
 		hostDecl:    map[*Host]declare.Host{},
 		stackDecl:   map[*Stack]*declare.Stack{},
 		serviceDecl: map[*Service]*declare.Service{},
@@ -67,11 +71,13 @@ func Resolve(decl *declare.Lab, in Input) *Lab {
 		portsState:  map[*Service]int{},
 		images:      map[string]bool{},
 	}
-	r.labScope = &scope{lets: map[string]*let{}}
-	for _, l := range decl.Let {
-		r.labScope.lets[l.Name] = &let{decl: l, scope: r.labScope}
-	}
+	r.labScope = r.scopeOfLab(nil)
 	r.hosts()
+	r.networks()
+	for _, c := range decl.Check {
+		r.lab.Severities = append(r.lab.Severities, Severity{c.Name, c.Text.Value, c.At})
+	}
+	r.accept("", "", decl.Accept)
 	for _, d := range decl.Stacks {
 		r.stack(d)
 	}
@@ -91,6 +97,15 @@ func Resolve(decl *declare.Lab, in Input) *Lab {
 	return r.lab
 }
 
+// scopeOfLab is what names mean in lab.toml, for a host (nil: for none in particular).
+func (r *resolver) scopeOfLab(h *Host) *scope {
+	s := &scope{lets: make(map[string]*let, len(r.decl.Let)), host: h}
+	for _, l := range r.decl.Let {
+		s.lets[l.Name] = &let{decl: l, scope: s}
+	}
+	return s
+}
+
 func (r *resolver) problem(rule string, at source.Span, format string, args ...any) *source.Problem {
 	p := source.Problem{Rule: rule, At: at, Message: fmt.Sprintf(format, args...)}
 	if r.at != nil && r.at.stack != nil && at.File != r.decl.File {
@@ -98,6 +113,9 @@ func (r *resolver) problem(rule string, at source.Span, format string, args ...a
 		if r.at.service != nil {
 			p.Service = r.at.service.Name
 		}
+	}
+	if at.File == r.decl.File && slices.ContainsFunc(r.problems, func(o source.Problem) bool { return o.At == at && o.Rule == rule }) {
+		return &p // many stacks share a line of lab.toml
 	}
 	r.problems = append(r.problems, p)
 	return &r.problems[len(r.problems)-1]
@@ -120,19 +138,23 @@ func (r *resolver) hosts() {
 	for _, d := range decls {
 		h := &Host{Name: d.Name, At: d.At, Address: "localhost", Survey: r.in.Surveys[d.Name]}
 		if d.Engine.IsSet() {
-			h.At = d.Engine.Part(0, len(d.Engine.Value))
-			h.Engine = r.expand(d.Engine, r.labScope).Text
-			switch scheme, rest, ok := strings.Cut(h.Engine, "://"); {
-			case ok && (scheme == "ssh" || scheme == "tcp"):
-				r.problem("value-grammar", h.At, "%s:// is not supported yet by this version of lantern: unix://PATH is", scheme)
-			case !ok || scheme != "unix" || !strings.HasPrefix(rest, "/"):
-				r.problem("value-grammar", h.At, "an engine's address is unix:// and the path of its socket, such as unix:///var/run/docker.sock")
-			}
+			r.engine(h, d)
 		}
 		if d.Address.IsSet() {
 			h.Address = r.expand(d.Address, r.labScope).Text
 		}
+		for _, t := range d.ReservedPorts {
+			if v, ok := r.known(t, r.labScope); ok {
+				p, err := declare.ParseReserved(v.Text)
+				if err != nil {
+					r.syntax(err, v)
+					continue
+				}
+				h.Reserved = append(h.Reserved, Reserved{p, v.Part(0, len(v.Text))})
+			}
+		}
 		r.hostDecl[h] = d
+		r.hostScopes[h] = r.scopeOfLab(h)
 		r.lab.Hosts = append(r.lab.Hosts, h)
 	}
 }
@@ -151,10 +173,14 @@ func (r *resolver) stack(d *declare.Stack) {
 	switch {
 	case r.decl.Broken:
 	case d.Host.IsSet():
-		st.HostAt = d.Host.Part(0, len(d.Host.Value))
-		if st.Host = r.lab.Host(d.Host.Value); st.Host == nil {
-			p := r.problem("host-unknown", st.HostAt, "lab.toml has no host %s; it has %s", d.Host.Value, strings.Join(names, ", "))
-			if near := declare.Nearest(d.Host.Value, names); near != "" {
+		v := r.hostName(d, st)
+		st.HostAt = v.Part(0, len(v.Text))
+		if v.Unknown {
+			break
+		}
+		if st.Host = r.lab.Host(v.Text); st.Host == nil {
+			p := r.problem("host-unknown", st.HostAt, "lab.toml has no host %s; it has %s", v.Text, strings.Join(names, ", "))
+			if near := declare.Nearest(v.Text, names); near != "" {
 				p.Mend = source.Replace(st.HostAt, near, near+" is one")
 			}
 		}
@@ -163,8 +189,12 @@ func (r *resolver) stack(d *declare.Stack) {
 	case !st.Broken:
 		r.problem("host-unknown", st.HostAt, "the lab has several hosts (%s); host = \"…\" says which one this stack is for", strings.Join(names, ", "))
 	}
-	lets := make(map[string]*let, len(r.labScope.lets)+len(d.Let))
-	for n, l := range r.labScope.lets {
+	shared := r.labScope
+	if st.Host != nil {
+		shared = r.hostScopes[st.Host]
+	}
+	lets := make(map[string]*let, len(shared.lets)+len(d.Let))
+	for n, l := range shared.lets {
 		lets[n] = l
 	}
 	own := &scope{lets: lets, stack: st, decl: d}
@@ -176,7 +206,21 @@ func (r *resolver) stack(d *declare.Stack) {
 		st.Services = append(st.Services, s)
 		r.serviceDecl[s] = sd
 		r.scopes[s] = &scope{lets: lets, stack: st, service: s, decl: d}
+		r.accept(st.Name, s.Name, sd.Accept)
 	}
+	r.accept(st.Name, "", d.Accept)
+	st.Own = d.OwnNetwork == nil || *d.OwnNetwork
+	r.volumes(st, d, own)
+}
+
+// hostName works out on which host a stack is: only what needs no host itself can be used there.
+func (r *resolver) hostName(d *declare.Stack, st *Stack) Value {
+	in := &scope{lets: make(map[string]*let, len(r.labScope.lets)+len(d.Let)), stack: st, decl: d}
+	maps.Copy(in.lets, r.labScope.lets)
+	for _, l := range d.Let {
+		in.lets[l.Name] = &let{decl: l, dir: d.Name, scope: in}
+	}
+	return r.expand(d.Host, in)
 }
 
 // unusedLets works out what nothing has used so far, so that mistakes in it are found, too.
@@ -207,6 +251,7 @@ func (r *resolver) service(s *Service) {
 	}
 	r.settings(s, d, in)
 	r.ports(s)
+	r.network(s, d, in)
 	for _, t := range d.Mounts {
 		r.mount(s, t, in)
 	}
@@ -274,16 +319,16 @@ func (r *resolver) mount(s *Service, t declare.Text, in *scope) {
 	}
 	at := v.Part(m.SourceAt[0], m.SourceAt[0]+m.SourceAt[1])
 	switch {
-	case m.Kind != declare.MountPath:
-		r.problem("key-unknown", at, "only folders and files of the host can be mounted by this version of lantern")
-		return
-	case m.Create, m.Shared:
-		r.problem("key-unknown", at, "the options create and shared are not supported yet by this version of lantern")
-		return
 	case m.Relative():
 		m.Source = path.Join(r.in.Folder, s.Stack.Name, m.Source)
 	}
-	s.Mounts = append(s.Mounts, Mount{m, at, v.Part(m.TargetAt[0], m.TargetAt[0]+m.TargetAt[1])})
+	mount := Mount{Mount: m, SourceAt: at, TargetAt: v.Part(m.TargetAt[0], m.TargetAt[0]+m.TargetAt[1])}
+	if m.Kind == declare.MountVolume {
+		if mount.Volume = r.volume(s, m.Source, at); mount.Volume == nil {
+			return
+		}
+	}
+	s.Mounts = append(s.Mounts, mount)
 }
 
 // habits are the keys that [default] has, too.
@@ -341,47 +386,13 @@ func (r *resolver) duration(otherwise time.Duration, first func(...declare.Text)
 // syntaxOnce reports an error of a value that many services share only the first time.
 func (r *resolver) syntaxOnce(err error, v Value) {
 	before := len(r.problems)
-	r.syntax(err, v)
+	if r.syntax(err, v); len(r.problems) == before {
+		return
+	}
 	made := r.problems[before]
 	if slices.ContainsFunc(r.problems[:before], func(p source.Problem) bool { return p.At == made.At && p.Rule == made.Rule }) {
 		r.problems = r.problems[:before]
 	}
-}
-
-func (r *resolver) after(s *Service, t declare.Text, in *scope) {
-	v, ok := r.known(t, in)
-	if !ok {
-		return
-	}
-	at := v.Part(0, len(v.Text))
-	name, job := strings.CutSuffix(v.Text, " done")
-	if job {
-		r.problem("key-unknown", at, "waiting until a service is done is not supported yet by this version of lantern")
-		return
-	}
-	if before, rest, ok := strings.Cut(name, "/"); ok {
-		if before != s.Stack.Name {
-			r.problem("key-unknown", at, "waiting for a service of another stack is not supported yet by this version of lantern")
-			return
-		}
-		name = rest
-	}
-	target := s.Stack.Service(name)
-	if target == nil {
-		var names []string
-		for _, o := range s.Stack.Services {
-			names = append(names, o.Name)
-		}
-		if v.Secret {
-			name = source.Hidden(name)
-		}
-		p := r.problem("order-unknown", at, "the stack %s has no service %s", s.Stack.Name, name)
-		if near := declare.Nearest(name, names); near != "" {
-			p.Mend = source.Replace(at, near, near+" is one")
-		}
-		return
-	}
-	s.After = append(s.After, After{target, at})
 }
 
 func (r *resolver) ready(s *Service, d *declare.Ready, in *scope) {
@@ -418,7 +429,8 @@ func (r *resolver) ready(s *Service, d *declare.Ready, in *scope) {
 		}
 		return nil
 	})
-	if ok {
+	y.Command, y.Image = r.words(d.Command, in), d.Image != nil && *d.Image
+	if ok && (y.HTTP != nil || y.TCP > 0 || y.Log != nil || y.Command != nil || y.Image) {
 		s.Ready = y
 	}
 }
@@ -439,19 +451,32 @@ func (r *resolver) zoneOf(in *scope) Zone {
 		if !t.IsSet() {
 			continue
 		}
-		at := t.Part(0, len(t.Value))
+		v := Value{Text: t.Value, written: t}
+		if strings.Contains(t.Value, "${") {
+			if slices.Contains(r.circle, "timezone") {
+				r.problem("reference-circular", t.Part(0, len(t.Value)), "a circle: timezone needs itself")
+				return Zone{}
+			}
+			r.circle = append(r.circle, "timezone")
+			v = r.expand(t, in)
+			r.circle = r.circle[:len(r.circle)-1]
+			if v.Unknown {
+				return Zone{}
+			}
+		}
+		at := v.Part(0, len(v.Text))
 		switch {
-		case t.Value == "none":
+		case v.Text == "none":
 			return Zone{At: at}
-		case t.Value == "host":
+		case v.Text == "host":
 			if h := r.hostOf(in); h != nil && h.Survey != nil {
 				return Zone{h.Survey.Timezone, at}
 			}
 			return Zone{At: at}
-		case !IsZone(t.Value):
-			r.zoneUnknown(t.Value, at)
+		case !IsZone(v.Text):
+			r.zoneUnknown(v.Text, at)
 		}
-		return Zone{t.Value, at}
+		return Zone{v.Text, at}
 	}
 	return Zone{}
 }
@@ -493,8 +518,7 @@ func (r *resolver) environment(s *Service, d *declare.Service, in *scope) {
 		set(Variable{Name: s.OwnerGID, Value: itoa(s.Owner.GID), At: at, Origin: FromOwner})
 	}
 	for _, t := range d.EnvFiles {
-		p, _ := declare.EnvPath(s.Stack.Name, t.Value)
-		file := r.decl.EnvFiles[p]
+		p, file := r.envFile(s.Stack.Name, t, in)
 		if file == nil {
 			continue // reported
 		}
@@ -518,6 +542,26 @@ func (r *resolver) environment(s *Service, d *declare.Service, in *scope) {
 		s.Env = append(s.Env, v)
 	}
 	slices.SortFunc(s.Env, func(a, b Variable) int { return cmp.Compare(a.Name, b.Name) })
+}
+
+// envFile returns an environment file of the lab; nil where it cannot be had, which is reported.
+func (r *resolver) envFile(dir string, t declare.Text, in *scope) (string, *declare.EnvFile) {
+	v, ok := r.known(t, in)
+	if !ok {
+		return "", nil
+	}
+	path, _ := declare.EnvPath(dir, v.Text)
+	file, read := r.lab.EnvFiles[path]
+	if !read && len(v.pieces) > 0 { // the others were read with the file that names them
+		var problems []source.Problem
+		path, file, problems = r.decl.ReadEnvFile(dir, v.Part(0, len(v.Text)), v.Text)
+		r.lab.EnvFiles[path] = file
+		for _, p := range problems {
+			p.Stack, p.Service = in.stack.Name, in.service.Name
+			r.problems = append(r.problems, p)
+		}
+	}
+	return path, file
 }
 
 // hideLets keeps the plain texts that a secret is made of out of excerpts, wherever they stand.

@@ -1,6 +1,7 @@
 package lab
 
 import (
+	"cmp"
 	"slices"
 	"strconv"
 	"strings"
@@ -61,6 +62,7 @@ func (v Value) Part(start, end int) source.Span {
 // scope is where a reference is read: what the names mean there.
 type scope struct {
 	lets    map[string]*let
+	host    *Host    // for whom lab.toml is read; nil for nobody in particular, or where stack says it
 	stack   *Stack   // nil in lab.toml
 	service *Service // nil outside of services
 	decl    *declare.Stack
@@ -264,9 +266,8 @@ func (r *resolver) letValue(l *let) Value {
 		}
 		return v
 	}
-	path, ok := declare.EnvPath(l.dir, l.decl.EnvFile.Value)
-	file := r.decl.EnvFiles[path]
-	if !ok || file == nil {
+	path, file := r.envFile(l.dir, l.decl.EnvFile, l.scope)
+	if file == nil {
 		return Value{Unknown: true} // reported where the file is named
 	}
 	e, ok := file.Get(l.decl.Key.Value)
@@ -298,7 +299,7 @@ func (r *resolver) folder(name string, in *scope) (Value, bool) {
 					return Value{Unknown: true}, true
 				}
 				r.circle = append(r.circle, "folder."+name)
-				v := r.expand(f.Text, r.labScope)
+				v := r.expand(f.Text, cmp.Or(r.hostScopes[r.hostOf(in)], r.labScope))
 				r.circle = r.circle[:len(r.circle)-1]
 				return v, true
 			}
@@ -322,7 +323,7 @@ func (r *resolver) folderNames(in *scope) []string {
 
 func (r *resolver) hostOf(in *scope) *Host {
 	if in.stack == nil {
-		return nil
+		return in.host
 	}
 	return in.stack.Host
 }

@@ -35,8 +35,9 @@ type Container struct {
 	Env        []Variable
 	Ports      []Port
 	Mounts     []Mount
-	Network    string // its name
-	Aliases    []string
+	Networks   []Attachment // none with NetworkMode or Shares
+	Mode       string       // host or none instead of networks; else ""
+	Shares     string       // the service in whose network it lives
 	Hostname   string
 	Settings   lab.Settings
 	Restart    declare.Restart
@@ -75,18 +76,26 @@ func (p Port) String() string {
 	return s
 }
 
-// Mount is a file or folder of the host inside a container.
-type Mount struct {
-	Source, Target string
-	ReadOnly       bool
+// Attachment is a network that a container is on, and the names that it answers to there.
+type Attachment struct {
+	Network string // its name on the engine
+	Aliases []string
 }
 
+// Mount is something mounted inside a container.
+type Mount struct {
+	Kind       declare.MountKind
+	Source     string // a path of the host, or a volume's name on the engine; "" for memory and the engine's socket
+	Target     string
+	ReadOnly   bool
+	Shared     bool  // what is mounted below it later is seen on both sides
+	StartEmpty bool  `json:"-"` // a new volume is not filled from the image; of one that is there it says nothing
+	Size       int64 // of memory, in bytes; 0 for the engine's default
+}
+
+// String returns the mount in the words of stack.toml.
 func (m Mount) String() string {
-	s := m.Source + " -> " + m.Target
-	if m.ReadOnly {
-		s += ", read-only"
-	}
-	return s
+	return declare.Mount{Kind: m.Kind, Source: m.Source, Target: m.Target, ReadOnly: m.ReadOnly, Shared: m.Shared, StartEmpty: m.StartEmpty, Size: m.Size}.String()
 }
 
 // NetworkName returns the name of a stack's own network.
@@ -95,8 +104,18 @@ func NetworkName(stack string) string { return stack + ".net" }
 // Declare returns the container that a service becomes. All lists are sorted, so that equal declarations are equal values.
 func Declare(s *lab.Service) Container {
 	c := Container{
-		Image: s.Image.Text, Network: NetworkName(s.Stack.Name), Aliases: append([]string{s.Name}, s.Aliases...),
-		Hostname: s.Hostname, Settings: s.Settings, Restart: s.Restart, LogLimit: s.LogLimit, StopWithin: s.StopWithin,
+		Image: s.Image.Text, Mode: s.NetworkMode, Hostname: s.Hostname, Settings: s.Settings, Restart: s.Restart, LogLimit: s.LogLimit, StopWithin: s.StopWithin,
+	}
+	switch {
+	case s.Shares != nil:
+		c.Shares = s.Shares.Name
+	case c.Mode == "":
+		if s.Stack.Own {
+			c.Networks = append(c.Networks, Attachment{NetworkName(s.Stack.Name), append([]string{s.Name}, s.Aliases...)})
+		}
+		for _, n := range s.Networks {
+			c.Networks = append(c.Networks, Attachment{n.EngineName, append([]string{s.Name + "." + s.Stack.Name}, s.Aliases...)})
+		}
 	}
 	if s.RunAs != nil {
 		c.User = fmt.Sprintf("%d:%d", s.RunAs.UID, s.RunAs.GID)
@@ -125,7 +144,11 @@ func Declare(s *lab.Service) Container {
 		}
 	}
 	for _, m := range s.Mounts {
-		c.Mounts = append(c.Mounts, Mount{m.Source, m.Target, m.ReadOnly})
+		mount := Mount{Kind: m.Kind, Source: m.Source, Target: m.Target, ReadOnly: m.ReadOnly, Shared: m.Shared, StartEmpty: m.StartEmpty, Size: m.Size}
+		if m.Volume != nil {
+			mount.Source = m.Volume.EngineName
+		}
+		c.Mounts = append(c.Mounts, mount)
 	}
 	c.sort()
 	return c
@@ -137,7 +160,10 @@ func (c *Container) sort() {
 		return cmp.Or(cmp.Compare(a.Container, b.Container), cmp.Compare(a.Protocol, b.Protocol), cmp.Compare(a.Host, b.Host), cmp.Compare(a.Address, b.Address))
 	})
 	slices.SortFunc(c.Mounts, func(a, b Mount) int { return cmp.Compare(a.Target, b.Target) })
-	slices.Sort(c.Aliases)
+	slices.SortFunc(c.Networks, func(a, b Attachment) int { return cmp.Compare(a.Network, b.Network) })
+	for _, n := range c.Networks {
+		slices.Sort(n.Aliases)
+	}
 }
 
 // Digest returns a fingerprint of the declaration. Secrets go in as digests of their own, keyed by salt, so that the label that holds
@@ -209,13 +235,22 @@ func Differences(running, declared Container) []Difference {
 	}
 	d = append(d, settingsDifferences(running, declared)...)
 	d = append(d, listDifferences("ports", running.Ports, declared.Ports)...)
-	d = append(d, listDifferences("mounts", running.Mounts, declared.Mounts)...)
+	d = append(d, listDifferences("mounts", kept(running.Mounts), kept(declared.Mounts))...)
 	text("restart", running.Restart.String(), declared.Restart.String())
 	if !slices.Contains(running.Unseen, "log-limit") {
 		text("log-limit", logLimit(running.LogLimit), logLimit(declared.LogLimit))
 	}
 	text("stop-within", running.StopWithin.String(), declared.StopWithin.String())
 	return d
+}
+
+// kept returns mounts as they count for one that is there already.
+func kept(mounts []Mount) []Mount {
+	out := slices.Clone(mounts)
+	for i := range out {
+		out[i].StartEmpty = false
+	}
+	return out
 }
 
 // listDifferences names what one list has and the other has not.

@@ -13,7 +13,9 @@ type Running struct {
 	Digest, Salt      string // from its labels
 	ImageID           string
 	Up                bool
+	Done              bool      // ended without an error, and is not to be started again
 	Container         Container // as read back, without what only the image says
+	Opaque            bool      // what runs cannot be told from what its image says
 }
 
 // Action is what a deploy does with a service.
@@ -48,7 +50,7 @@ type Service struct {
 	Level       int      // services of one level do not wait for each other
 	Differences []Difference
 
-	// StopFirst tells that its container holds a host port that another service is about to take.
+	// StopFirst tells that its container holds a host port that another service is about to take, or lives in the network of one that goes.
 	StopFirst bool
 }
 
@@ -71,27 +73,32 @@ func Make(stack *lab.Stack, running []Running, images func(reference string) str
 		p.Services = append(p.Services, v)
 	}
 	slices.SortStableFunc(p.Services, func(a, b Service) int { return a.Level - b.Level })
+	p.togetherWithShared()
 	for i, r := range running {
 		if stack.Service(r.Service) == nil {
 			p.Services = append(p.Services, Service{Name: r.Service, Action: Remove, Running: &running[i], Container: r.Container})
 		}
 	}
 	for i := range p.Services {
-		p.Services[i].StopFirst = p.givesPortAway(p.Services[i])
+		p.Services[i].StopFirst = p.Services[i].StopFirst || p.givesPortAway(p.Services[i])
 	}
 	return p
 }
 
 func compare(r Running, declared Container, imageID string) (Action, []Difference) {
 	moved := imageID != "" && imageID != r.ImageID
+	var d []Difference
+	if !r.Opaque {
+		// Also when the fingerprint is the same: somebody may have changed it by hand.
+		d = Differences(r.Container, declared)
+	}
+	if moved && r.Container.Image == declared.Image {
+		d = append([]Difference{{"image", declared.Image + " " + short(r.ImageID), declared.Image + " " + short(imageID)}}, d...)
+	}
 	switch {
-	case r.Digest != declared.Digest(r.Salt) || moved:
-		d := Differences(r.Container, declared)
-		if moved && r.Container.Image == declared.Image {
-			d = append([]Difference{{"image", declared.Image + " " + short(r.ImageID), declared.Image + " " + short(imageID)}}, d...)
-		}
+	case r.Digest != declared.Digest(r.Salt) || moved || len(d) > 0:
 		return Replace, d
-	case !r.Up:
+	case !r.Up && !r.Done:
 		return Start, nil
 	}
 	return Keep, nil
@@ -110,11 +117,35 @@ func levels(stack *lab.Stack) map[*lab.Service]int {
 	for range stack.Services {
 		for _, s := range stack.Services {
 			for _, a := range s.After {
-				level[s] = min(max(level[s], level[a.Service]+1), len(stack.Services))
+				if a.Service.Stack == s.Stack {
+					level[s] = min(max(level[s], level[a.Service]+1), len(stack.Services))
+				}
+			}
+			if s.Shares != nil {
+				level[s] = min(max(level[s], level[s.Shares]+1), len(stack.Services))
 			}
 		}
 	}
 	return level
+}
+
+// togetherWithShared lets a service that lives in another one's network be replaced with it: the network goes with its container.
+func (p Stack) togetherWithShared() {
+	for i := range p.Services {
+		v := &p.Services[i]
+		if v.Running == nil || v.Service.Shares == nil {
+			continue
+		}
+		j := slices.IndexFunc(p.Services, func(o Service) bool { return o.Service == v.Service.Shares })
+		if j < 0 || p.Services[j].Action == Keep {
+			continue
+		}
+		v.StopFirst = v.Running.Up
+		if v.Action != Replace {
+			v.Action = Replace
+			v.Differences = append(v.Differences, Difference{Field: "shares-network-with", Running: v.Container.Shares, Declared: v.Container.Shares + ", which is new"})
+		}
+	}
 }
 
 // givesPortAway tells whether another service of the plan is about to take a host port that v's running container holds.

@@ -93,7 +93,7 @@ func TestPortsMove(t *testing.T) {
 }
 
 func TestDigest(t *testing.T) {
-	c := Container{Env: []Variable{{"A", "1", false}, {"DB_PASSWORD", "moon", true}}, Mounts: []Mount{{"/a", "/b", false}, {"/c", "/a", true}}}
+	c := Container{Env: []Variable{{"A", "1", false}, {"DB_PASSWORD", "moon", true}}, Mounts: []Mount{{Source: "/a", Target: "/b"}, {Source: "/c", Target: "/a", ReadOnly: true}}}
 	same := Container{Env: []Variable{c.Env[1], c.Env[0]}, Mounts: []Mount{c.Mounts[1], c.Mounts[0]}}
 	assert.Equal(t, c.Digest("salt"), same.Digest("salt"), "order is no difference")
 	assert.NotEqual(t, c.Digest("salt"), c.Digest("pepper"), "a secret goes in with the salt")

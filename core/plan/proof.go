@@ -16,6 +16,9 @@ type Proof struct {
 	StatusFirst int           `json:"status-first,omitempty"`
 	StatusLast  int           `json:"status-last,omitempty"`
 	Log         string        `json:"log,omitempty"` // regular expression
+	Command     []string      `json:"command,omitempty"`
+	Image       bool          `json:"image,omitempty"` // the check that the image declares
+	Done        bool          `json:"done,omitempty"`  // somebody waits until it has ended without an error
 	Within      time.Duration `json:"within"`
 
 	Page     string `json:"page,omitempty"` // path of its page
@@ -24,11 +27,13 @@ type Proof struct {
 }
 
 // Declared tells whether the service says how to see that it is ready.
-func (p Proof) Declared() bool { return p.Port > 0 || p.Log != "" }
+func (p Proof) Declared() bool {
+	return p.Port > 0 || p.Log != "" || p.Command != nil || p.Image || p.Done
+}
 
 // ProofOf returns the proof of a declared service.
 func ProofOf(s *lab.Service) Proof {
-	p := Proof{Within: s.ReadyWithin}
+	p := Proof{Within: s.ReadyWithin, Done: s.Awaited()}
 	if y := s.Ready; y != nil {
 		switch {
 		case y.HTTP != nil:
@@ -36,6 +41,10 @@ func ProofOf(s *lab.Service) Proof {
 			p.StatusFirst, p.StatusLast = y.StatusFirst, y.StatusLast
 		case y.Log != nil:
 			p.Log = y.Log.String()
+		case y.Command != nil:
+			p.Command = y.Command
+		case y.Image:
+			p.Image = true
 		default:
 			p.Port = y.TCP
 		}

@@ -20,7 +20,18 @@ var settingFields = []struct {
 	{"working-dir", func(c Container) string { return c.Settings.WorkingDir }},
 	{"hostname", func(c Container) string { return c.Hostname }},
 	{"extra-groups", func(c Container) string { return strings.Join(c.Settings.Groups, ", ") }},
-	{"aliases", func(c Container) string { return strings.Join(c.Aliases, ", ") }},
+	{"network", func(c Container) string { return c.Mode }},
+	{"shares-network-with", func(c Container) string { return c.Shares }},
+	{"networks", func(c Container) string {
+		return each(c.Networks, func(n Attachment) string { return n.Network })
+	}},
+	{"aliases", func(c Container) string {
+		var all []string
+		for _, n := range c.Networks {
+			all = append(all, n.Aliases...)
+		}
+		return strings.Join(all, ", ")
+	}},
 	{"memory", func(c Container) string { return size(c.Settings.Memory) }},
 	{"shared-memory", func(c Container) string { return size(c.Settings.SharedMemory) }},
 	{"cpus", func(c Container) string { return amount(c.Settings.CPUs) }},
@@ -57,19 +68,19 @@ func quoted(list []string) string {
 	if list == nil {
 		return ""
 	}
+	return "[" + each(list, strconv.Quote) + "]"
+}
+
+func each[T any](list []T, text func(T) string) string {
 	words := make([]string, len(list))
-	for i, w := range list {
-		words[i] = strconv.Quote(w)
+	for i, v := range list {
+		words[i] = text(v)
 	}
-	return "[" + strings.Join(words, ", ") + "]"
+	return strings.Join(words, ", ")
 }
 
 func joined[T fmt.Stringer](list []T) string {
-	words := make([]string, len(list))
-	for i, w := range list {
-		words[i] = w.String()
-	}
-	return strings.Join(words, ", ")
+	return each(list, func(w T) string { return w.String() })
 }
 
 func size(n int64) string {

@@ -32,6 +32,7 @@ type Survey struct {
 	FileSystems []FileSystem `json:"filesystems,omitempty"`
 	Containers  []Container  `json:"containers,omitempty"`
 	Networks    []Network    `json:"networks,omitempty"`
+	Volumes     []Volume     `json:"volumes,omitempty"`
 	Images      []Image      `json:"images,omitempty"`
 
 	// Unknown says what could not be found out, and why, by the name of the list or fact.
@@ -129,6 +130,18 @@ type Network struct {
 	Name    string   `json:"name"`
 	Subnets []string `json:"subnets,omitempty"`
 	Lab     string   `json:"lab,omitempty"`
+	Stack   string   `json:"stack,omitempty"`
+
+	Entry string `json:"-"` // number of the deploy that made it
+}
+
+// Volume is a volume of the engine.
+type Volume struct {
+	Name  string `json:"name"`
+	Lab   string `json:"lab,omitempty"`
+	Stack string `json:"stack,omitempty"`
+
+	Entry string `json:"-"`
 }
 
 // Where the facts of an [Image] come from.

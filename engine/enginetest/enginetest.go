@@ -43,6 +43,7 @@ const (
 	Store      = "registry.skerry.example/probe-store:1"
 	NeverReady = "registry.skerry.example/probe:never"
 	Exits      = "registry.skerry.example/probe:exits" // with 3, after a moment
+	Job        = "registry.skerry.example/probe:job"   // ends without an error, after a moment
 )
 
 // behaviour of each image, as the environment of the probe.
@@ -52,6 +53,7 @@ var behaviour = map[string]map[string]string{
 	Store:      {"PROBE_TCP": "5432", "PROBE_READY_AFTER": "200ms"},
 	NeverReady: {"PROBE_PAGE": "8080", "PROBE_NEVER_READY": "1"},
 	Exits:      {"PROBE_EXITS": "3", "PROBE_EXITS_AFTER": "100ms"},
+	Job:        {"PROBE_EXITS": "0", "PROBE_EXITS_AFTER": "700ms"},
 }
 
 // Catalogue is the same for the stand-in.
@@ -61,6 +63,7 @@ present = true
 ports = ["8080/tcp"]
 page.8080 = "probe"
 echo = true
+programs = ["/probe"]
 ready-after = "200ms"
 log = ["the probe starts", "open for readings"]
 env = { PROBE_PAGE = "8080", PROBE_READY_AFTER = "200ms" }
@@ -68,6 +71,8 @@ env = { PROBE_PAGE = "8080", PROBE_READY_AFTER = "200ms" }
 [image."` + PageNew + `"]
 present = true
 ports = ["8080/tcp"]
+programs = ["/probe"]
+check = ["/probe", "ask", "8080"]
 page.8080 = "probe"
 echo = true
 ready-after = "200ms"
@@ -93,6 +98,13 @@ exits = 3
 exits-after = "100ms"
 never-ready = true
 log = ["the probe starts", "the lens is cracked"]
+
+[image."` + Job + `"]
+present = true
+exits = 0
+exits-after = "700ms"
+never-ready = true
+log = ["the probe starts", "the lens is clean"]
 
 [image."registry.skerry.example/probe:pulled"]
 layers = [4000, 2000]
@@ -207,6 +219,10 @@ func buildImages() (map[name.Tag]v1.Image, error) {
 		}
 		config.OS, config.Architecture = "linux", runtime.GOARCH
 		config.Config.Entrypoint = []string{"/probe"}
+		if reference == PageNew {
+			config.Config.Healthcheck = &v1.HealthConfig{Test: []string{"CMD", "/probe", "ask", "8080"}}
+			config.Config.Volumes = map[string]struct{}{"/kept": {}}
+		}
 		for _, k := range slices.Sorted(maps.Keys(env)) {
 			config.Config.Env = append(config.Config.Env, k+"="+env[k])
 		}

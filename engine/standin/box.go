@@ -6,6 +6,7 @@ import (
 	"encoding/hex"
 	"encoding/json"
 	"fmt"
+	"io"
 	"net"
 	"net/http"
 	"net/netip"
@@ -16,6 +17,7 @@ import (
 	"sync"
 	"time"
 
+	dockerspec "github.com/moby/docker-image-spec/specs-go/v1"
 	"github.com/moby/moby/api/pkg/stdcopy"
 	"github.com/moby/moby/api/types/container"
 	"github.com/moby/moby/api/types/network"
@@ -87,15 +89,30 @@ func (s *Server) create(r *http.Request) (int, any, error) {
 			return 400, nil, fmt.Errorf("invalid mount config for type %q: bind source path does not exist: %s", m.Type, m.Source)
 		}
 	}
+	mode := string(ask.HostConfig.NetworkMode)
+	partner := strings.TrimPrefix(mode, "container:")
+	if partner != mode && s.containers[partner] == nil {
+		return 404, nil, fmt.Errorf("No such container: %s", partner)
+	}
+	s.addVolumes(ask.HostConfig)
 	s.made++
 	b := &box{
 		id: newID(), name: name, server: s, created: time.Now(), image: image, imageID: image.id(reference), config: ask.Config, host: ask.HostConfig,
 		network: string(ask.HostConfig.NetworkMode), networks: map[string]*network.EndpointSettings{}, changed: make(chan struct{}),
 		address: netip.AddrFrom4([4]byte{127, s.base, byte(s.made >> 8), byte(s.made)}),
 	}
+	if partner != mode {
+		b.address = s.containers[partner].address
+	}
+	if image.Check != nil && b.config.Healthcheck == nil {
+		b.config.Healthcheck = &dockerspec.HealthcheckConfig{Test: append([]string{"CMD"}, image.Check...)}
+	}
 	b.state.Status = "created"
 	if ask.NetworkingConfig != nil {
 		for n, e := range ask.NetworkingConfig.EndpointsConfig {
+			if e == nil {
+				e = &network.EndpointSettings{}
+			}
 			b.networks[n] = e
 		}
 	}
@@ -121,11 +138,8 @@ func (s *Server) exists(path string) bool {
 }
 
 func (s *Server) start(b *box, r *http.Request) (int, any, error) {
-	s.mu.Lock()
-	missing := b.network != "" && b.network != "default" && s.networks[b.network] == nil
-	s.mu.Unlock()
-	if missing {
-		return 404, nil, fmt.Errorf("network %s not found", b.network)
+	if err := s.networksOf(b); err != nil {
+		return 404, nil, err
 	}
 	b.mu.Lock()
 	defer b.mu.Unlock()
@@ -138,6 +152,25 @@ func (s *Server) start(b *box, r *http.Request) (int, any, error) {
 		return 500, nil, err
 	}
 	return 204, nil, nil
+}
+
+// networksOf tells whether all that a container needs of the network is there.
+func (s *Server) networksOf(b *box) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if id, ok := strings.CutPrefix(b.network, "container:"); ok {
+		partner := s.containers[id]
+		if partner == nil || !partner.running() {
+			return fmt.Errorf("cannot join network of a non running container: %s", id)
+		}
+		return nil
+	}
+	for n := range b.networks {
+		if s.networks[n] == nil {
+			return fmt.Errorf("network %s not found", n)
+		}
+	}
+	return nil
 }
 
 // begin lets a container run; the caller holds the lock.
@@ -195,8 +228,12 @@ func (b *box) publish(r *run) error {
 		number, proto, _ := strings.Cut(p, "/")
 		port, _ := strconv.Atoi(number)
 		// Without root, ports below 1024 cannot be had here; then the published port is the only way in.
-		if proto != "udp" {
-			if l, err := net.Listen("tcp", net.JoinHostPort(b.address.String(), number)); err == nil {
+		address := b.address.String()
+		if b.network == "host" {
+			address = "127.0.0.1"
+		}
+		if proto != "udp" && b.network != "none" {
+			if l, err := net.Listen("tcp", net.JoinHostPort(address, number)); err == nil {
 				b.serve(r, l, port)
 			}
 		}
@@ -402,8 +439,10 @@ func (s *Server) logs(w http.ResponseWriter, r *http.Request) {
 	}
 }
 
-// frame writes a line of standard output: a header of stream, three zeros and the length, then the line.
-func frame(w http.ResponseWriter, text string) {
+func frame(w http.ResponseWriter, text string) { writeFrame(w, text) }
+
+// writeFrame writes a line of standard output: a header of stream, three zeros and the length, then the line.
+func writeFrame(w io.Writer, text string) {
 	header := [8]byte{byte(stdcopy.Stdout)}
 	binary.BigEndian.PutUint32(header[4:], uint32(len(text)+1))
 	w.Write(header[:])
@@ -461,6 +500,9 @@ func (b *box) summary() (container.Summary, bool) {
 		}
 	}
 	for _, m := range b.host.Mounts {
+		if m.Type == "tmpfs" {
+			continue
+		}
 		sum.Mounts = append(sum.Mounts, container.MountPoint{Type: m.Type, Source: m.Source, Destination: m.Target, RW: !m.ReadOnly})
 	}
 	return sum, b.state.Running

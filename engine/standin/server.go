@@ -24,6 +24,7 @@ import (
 	"github.com/moby/moby/api/types/network"
 	"github.com/moby/moby/api/types/registry"
 	"github.com/moby/moby/api/types/system"
+	"github.com/moby/moby/api/types/volume"
 	"github.com/opencontainers/go-digest"
 
 	"proudlantern.example/lantern/core/survey"
@@ -52,7 +53,9 @@ type Server struct {
 	mu         sync.Mutex
 	containers map[string]*box // by id
 	networks   map[string]*network.Network
-	present    map[string]bool // images on the host
+	volumes    map[string]*volume.Volume
+	commands   map[string]*command // by the id of their exec
+	present    map[string]bool     // images on the host
 	made       int
 }
 
@@ -65,7 +68,7 @@ func Start(socket string, o Options) (*Server, error) {
 		o.Platform = "linux/" + runtime.GOARCH
 	}
 	s := &Server{
-		options: o, base: byte(64 + (os.Getpid()+int(started.Add(1)))%128), containers: map[string]*box{}, networks: map[string]*network.Network{}, present: map[string]bool{},
+		options: o, base: byte(64 + (os.Getpid()+int(started.Add(1)))%128), containers: map[string]*box{}, networks: map[string]*network.Network{}, volumes: map[string]*volume.Volume{}, commands: map[string]*command{}, present: map[string]bool{},
 	}
 	for reference, i := range o.Catalogue.Image {
 		s.present[reference] = i.Present
@@ -140,6 +143,14 @@ func (s *Server) routes() http.Handler {
 	handle("POST /containers/{id}/update", s.withBox(update))
 	handle("DELETE /containers/{id}", s.withBox(s.remove))
 	mux.HandleFunc("GET /containers/{id}/logs", s.logs)
+	handle("POST /containers/{id}/exec", s.withBox(s.createCommand))
+	mux.HandleFunc("POST /exec/{id}/start", s.startCommand)
+	handle("GET /exec/{id}/json", s.inspectCommand)
+	handle("PUT /containers/{id}/archive", s.withBox(s.putArchive))
+	handle("GET /volumes", s.listVolumes)
+	handle("POST /volumes/create", s.createVolume)
+	handle("DELETE /volumes/{name}", s.removeVolume)
+	handle("POST /networks/{name}/connect", s.connect)
 	handle("GET /networks", s.listNetworks)
 	handle("POST /networks/create", s.createNetwork)
 	handle("DELETE /networks/{name}", s.removeNetwork)
@@ -150,7 +161,11 @@ func (s *Server) routes() http.Handler {
 		if s.options.Machine == nil {
 			return 404, nil, errors.New("this stand-in stands in for no machine")
 		}
-		return 200, s.options.Machine, nil
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		facts := *s.options.Machine // folders may be added while it is written
+		facts.Paths = slices.Clone(facts.Paths)
+		return 200, &facts, nil
 	})
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		// The version in front of a path changes nothing here.
@@ -198,6 +213,9 @@ func (s *Server) inspectImage(r *http.Request) (int, any, error) {
 	system, arch, _ := strings.Cut(platform, "/")
 	answer := image.InspectResponse{ID: i.id(reference), RepoTags: []string{reference}, Os: system, Architecture: arch}
 	answer.Config = &dockerspec.DockerOCIImageConfig{}
+	if i.Check != nil {
+		answer.Config.Healthcheck = &dockerspec.HealthcheckConfig{Test: append([]string{"CMD"}, i.Check...)}
+	}
 	answer.Config.User = i.User
 	for _, p := range i.Ports {
 		if answer.Config.ExposedPorts == nil {
@@ -285,50 +303,6 @@ func (s *Server) pull(w http.ResponseWriter, r *http.Request) {
 	s.present[reference] = true
 	s.mu.Unlock()
 	say(jsonstream.Message{Status: "Status: Downloaded newer image for " + reference})
-}
-
-func (s *Server) listNetworks(*http.Request) (int, any, error) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	list := []network.Summary{}
-	for _, n := range s.networks {
-		list = append(list, network.Summary{Network: *n})
-	}
-	return 200, list, nil
-}
-
-func (s *Server) createNetwork(r *http.Request) (int, any, error) {
-	var ask network.CreateRequest
-	if err := json.NewDecoder(r.Body).Decode(&ask); err != nil {
-		return 400, nil, err
-	}
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if s.networks[ask.Name] != nil {
-		return 409, nil, fmt.Errorf("network with name %s already exists", ask.Name)
-	}
-	n := &network.Network{Name: ask.Name, ID: newID(), Driver: "bridge", Labels: ask.Labels, Created: time.Now()}
-	s.networks[ask.Name] = n
-	return 201, network.CreateResponse{ID: n.ID}, nil
-}
-
-func (s *Server) removeNetwork(r *http.Request) (int, any, error) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	name := r.PathValue("name")
-	if s.networks[name] == nil {
-		return 404, nil, fmt.Errorf("network %s not found", name)
-	}
-	for _, b := range s.containers {
-		b.mu.Lock()
-		used := b.state.Running && b.network == name
-		b.mu.Unlock()
-		if used { // a member that does not run does not count
-			return 403, nil, fmt.Errorf("error while removing network: network %s id %s has active endpoints", name, s.networks[name].ID)
-		}
-	}
-	delete(s.networks, name)
-	return 204, nil, nil
 }
 
 // withBox finds the container of a request by id, start of an id, or name.

@@ -17,21 +17,25 @@ import (
 
 // About is what the page says.
 type About struct {
-	UID      int       `json:"uid"`
-	GID      int       `json:"gid"`
-	Groups   []int     `json:"groups"`
-	Hostname string    `json:"hostname"`
-	Env      []string  `json:"env"`
-	Wrote    string    `json:"wrote,omitempty"` // why PROBE_WRITE could not be written; "yes" when it could
-	Args     []string  `json:"args"`
-	Folder   string    `json:"folder"` // that it was started in
-	NoFile   [2]uint64 `json:"nofile"`
-	Shared   uint64    `json:"shared"` // bytes of /dev/shm
-	// Files are the contents of what PROBE_FILES lists; of links where they lead.
+	UID      int               `json:"uid"`
+	GID      int               `json:"gid"`
+	Groups   []int             `json:"groups"`
+	Hostname string            `json:"hostname"`
+	Env      []string          `json:"env"`
+	Wrote    string            `json:"wrote,omitempty"` // why PROBE_WRITE could not be written; "yes" when it could
+	Args     []string          `json:"args"`
+	Folder   string            `json:"folder"` // that it was started in
+	NoFile   [2]uint64         `json:"nofile"`
+	Shared   uint64            `json:"shared"`          // bytes of /dev/shm
+	Names    map[string]string `json:"names,omitempty"` // addresses of what PROBE_NAMES lists
+	// Files are the contents of what PROBE_FILES lists; of links where they lead, of folders what they hold.
 	Files map[string]string `json:"files,omitempty"`
 }
 
 func main() {
+	if len(os.Args) == 3 && os.Args[1] == "ask" {
+		ask(os.Args[2])
+	}
 	end := make(chan os.Signal, 1)
 	signal.Notify(end, syscall.SIGTERM)
 	go func() {
@@ -48,8 +52,12 @@ func main() {
 	}
 	if code := os.Getenv("PROBE_EXITS"); code != "" {
 		time.Sleep(duration("PROBE_EXITS_AFTER"))
-		fmt.Println("the lens is cracked")
 		n, _ := strconv.Atoi(code)
+		if n == 0 {
+			fmt.Println("the lens is clean")
+		} else {
+			fmt.Println("the lens is cracked")
+		}
 		os.Exit(n)
 	}
 	if os.Getenv("PROBE_NEVER_READY") == "" {
@@ -60,6 +68,17 @@ func main() {
 		fmt.Println("waiting for a tide that does not come")
 	}
 	select {}
+}
+
+// ask ends with 0 when the page on a port of this container answers, else with 1.
+func ask(port string) {
+	answer, err := http.Get("http://127.0.0.1:" + port + "/")
+	if err != nil || answer.StatusCode != http.StatusOK {
+		fmt.Println("not ready yet")
+		os.Exit(1)
+	}
+	fmt.Println("ready")
+	os.Exit(0)
 }
 
 func page(ready *atomic.Bool) http.Handler {
@@ -81,6 +100,7 @@ func page(ready *atomic.Bool) http.Handler {
 		if syscall.Statfs("/dev/shm", &shm) == nil {
 			about.Shared = shm.Blocks * uint64(shm.Bsize)
 		}
+		about.Names = names(strings.Fields(os.Getenv("PROBE_NAMES")))
 		about.Files = files(strings.Fields(os.Getenv("PROBE_FILES")))
 		if path := os.Getenv("PROBE_WRITE"); path != "" {
 			about.Wrote = "yes"
@@ -97,6 +117,12 @@ func files(paths []string) map[string]string {
 	for _, p := range paths {
 		if target, err := os.Readlink(p); err == nil {
 			contents[p] = target
+		} else if entries, err := os.ReadDir(p); err == nil {
+			var held []string
+			for _, e := range entries {
+				held = append(held, e.Name())
+			}
+			contents[p] = strings.Join(held, " ")
 		} else if text, err := os.ReadFile(p); err == nil {
 			contents[p] = string(text)
 		} else {
@@ -104,6 +130,18 @@ func files(paths []string) map[string]string {
 		}
 	}
 	return contents
+}
+
+func names(list []string) map[string]string {
+	addresses := map[string]string{}
+	for _, n := range list {
+		if found, err := net.LookupHost(n); err == nil {
+			addresses[n] = strings.Join(found, " ")
+		} else {
+			addresses[n] = err.Error()
+		}
+	}
+	return addresses
 }
 
 func accept(port string) {

@@ -1,0 +1,72 @@
+package check
+
+import (
+	"slices"
+
+	"proudlantern.example/lantern/core/lab"
+	"proudlantern.example/lantern/core/source"
+	"proudlantern.example/lantern/core/survey"
+)
+
+var networkRules = []Rule{
+	{
+		Name: "network-unknown", Severity: Error, Needs: Files, Mends: true,
+		Title:   "a network that lab.toml does not have",
+		Text:    "Networks that stacks share are declared in lab.toml, so that all mean the same one. The nearest name is offered.",
+		Mistake: `networks = ["jety"]`,
+		Mended:  `networks = ["jetty"]`,
+		Find:    resolverFinds,
+	}, {
+		Name: "network-missing", Severity: Error, Needs: Host,
+		Title:   "a network that somebody else makes (existing) and that the host does not have",
+		Text:    "What is existing is never made by lantern. Make it on the host, mend engine-name, or take existing out.",
+		Mistake: "[network.jetty]\nexisting = true    # nobody has made it",
+		Mended:  "[network.jetty]\nexisting = true\nengine-name = \"old-jetty\"",
+		Find:    networkMissing,
+	}, {
+		Name: "volume-unknown", Severity: Error, Needs: Files, Mends: true,
+		Title:   "a volume that the stack does not declare, or one that somebody else makes (existing) and that the host does not have",
+		Text:    "Volumes are declared in [volume.NAME] of the stack, so that a misspelt one does not become a new, empty one.",
+		Mistake: `mounts = ["volume reading -> /data"]`,
+		Mended:  `mounts = ["volume readings -> /data"]`,
+		Find: func(in *Input) {
+			resolverFinds(in)
+			volumeMissing(in)
+		},
+	},
+}
+
+func networkMissing(in *Input) {
+	told := map[*lab.Network]bool{}
+	for _, s := range in.services() {
+		h := s.Stack.Host
+		for _, n := range s.Networks {
+			if n.Existing && (h.Survey == nil || h.Survey.Networks == nil) {
+				in.skip("host "+h.Name, "nobody has looked at its networks")
+				continue
+			}
+			if !n.Existing || told[n] || slices.ContainsFunc(h.Survey.Networks, func(o survey.Network) bool { return o.Name == n.EngineName }) {
+				continue
+			}
+			told[n] = true
+			in.report(s, source.Problem{At: n.At, Message: h.Name + " has no network " + n.EngineName + ", and somebody else makes it (existing)"})
+		}
+	}
+}
+
+func volumeMissing(in *Input) {
+	for _, st := range in.Lab.Stacks {
+		if st.Host == nil || st.Host.Survey == nil || st.Host.Survey.Volumes == nil {
+			continue
+		}
+		for _, v := range st.Volumes {
+			if !v.Existing || slices.ContainsFunc(st.Host.Survey.Volumes, func(o survey.Volume) bool { return o.Name == v.EngineName }) {
+				continue
+			}
+			f := Finding{Severity: in.rule.Severity, Host: st.Host.Name, Problem: source.Problem{
+				Rule: in.rule.Name, Stack: st.Name, At: v.At, Message: st.Host.Name + " has no volume " + v.EngineName + ", and somebody else makes it (existing)",
+			}}
+			in.result.Findings = append(in.result.Findings, f)
+		}
+	}
+}

@@ -1,0 +1,297 @@
+package lab
+
+import (
+	"cmp"
+	"slices"
+	"strings"
+
+	"proudlantern.example/lantern/core/declare"
+	"proudlantern.example/lantern/core/source"
+)
+
+// engine works out the address of a host's engine.
+func (r *resolver) engine(h *Host, d declare.Host) {
+	h.At = d.Engine.Part(0, len(d.Engine.Value))
+	v, ok := r.known(d.Engine, r.labScope)
+	if !ok {
+		return
+	}
+	address, err := declare.ParseEngineAddress(v.Text)
+	if err != nil {
+		r.syntax(err, v)
+		return
+	}
+	h.Engine = address.String()
+	file := func(t declare.Text) string {
+		v, ok := r.known(t, r.labScope)
+		if !ok {
+			return ""
+		}
+		p, inside := declare.EnvPath("", v.Text)
+		if !inside {
+			r.problem("value-grammar", v.Part(0, len(v.Text)), "this file lies inside the lab: %s leads out of it", v.Text)
+		}
+		return strings.TrimSuffix(r.in.Folder, "/") + "/" + p
+	}
+	h.TLS = TLS{file(d.TLS.CA), file(d.TLS.Cert), file(d.TLS.Key)}
+	switch secure := h.TLS.CA != ""; {
+	case address.Scheme == "tcp" && (h.TLS.Cert != "") != (h.TLS.Key != ""):
+		r.problem("key-missing", h.At, "tls.cert and tls.key go together")
+	case address.Scheme == "tcp" && !secure && !address.Loopback() && strings.TrimSpace(d.Insecure.Value) == "":
+		r.problem("value-grammar", h.At, "plain tcp lets everybody on the way command this machine: tls.ca, tls.cert and tls.key make it safe; insecure = \"reason\" accepts it")
+	case address.Scheme != "tcp" && (h.TLS != TLS{}):
+		r.problem("value-grammar", h.At, "tls goes with tcp://, not with %s://", address.Scheme)
+	}
+}
+
+// networks works out the networks that stacks share.
+func (r *resolver) networks() {
+	for _, d := range r.decl.Networks {
+		n := &Network{Name: d.Name, At: d.At, Internal: d.Internal != nil && *d.Internal, Existing: d.Existing != nil && *d.Existing, EngineName: r.lab.Name + "." + d.Name}
+		if v, ok := r.known(d.EngineName, r.labScope); ok {
+			n.EngineName = v.Text
+		}
+		if v, ok := r.known(d.Subnet, r.labScope); ok {
+			subnet, err := declare.ParseSubnet(v.Text)
+			if err != nil {
+				r.syntax(err, v)
+			}
+			n.Subnet = subnet
+		}
+		if n.Existing && (n.Subnet != "" || n.Internal) {
+			r.problem("value-grammar", d.At, "%s was made by somebody else (existing), so subnet and internal are not ours to choose", d.Name)
+		}
+		r.lab.Networks = append(r.lab.Networks, n)
+	}
+}
+
+// network works out where a service is to be found.
+func (r *resolver) network(s *Service, d *declare.Service, in *scope) {
+	s.NetworkMode, s.Overlap = d.Network.Value, d.Overlap != nil && *d.Overlap
+	for _, t := range d.Listens {
+		v, ok := r.known(t, in)
+		if !ok {
+			continue
+		}
+		p, err := declare.ParseListen(v.Text)
+		if err != nil {
+			r.syntax(err, v)
+			continue
+		}
+		at := v.Part(p.HostAt[0], p.HostAt[0]+p.HostAt[1])
+		s.Listens = append(s.Listens, Port{p, at, at})
+	}
+	if d.SharesNetworkWith.IsSet() {
+		r.shares(s, d, in)
+	}
+	instead := ""
+	switch {
+	case d.Network.IsSet():
+		instead = `network = "` + d.Network.Value + `"`
+	case d.SharesNetworkWith.IsSet():
+		instead = "shares-network-with"
+	}
+	switch {
+	case d.Network.IsSet() && d.SharesNetworkWith.IsSet():
+		r.problem("value-grammar", d.SharesNetworkWith.Span, "network and shares-network-with exclude each other")
+	case instead != "" && len(d.Networks) > 0:
+		r.problem("value-grammar", d.Networks[0].Span, "networks have no meaning beside %s", instead)
+	case instead != "" && len(d.Aliases) > 0:
+		r.problem("value-grammar", d.Aliases[0].Span, "names on networks have no meaning beside %s", instead)
+	}
+	if instead != "" {
+		return
+	}
+	names := d.Networks
+	if names == nil {
+		names = in.decl.Networks
+	}
+	for _, t := range names {
+		v, ok := r.known(t, in)
+		if !ok {
+			continue
+		}
+		at := v.Part(0, len(v.Text))
+		i := slices.IndexFunc(r.lab.Networks, func(n *Network) bool { return n.Name == v.Text })
+		if i < 0 {
+			var known []string
+			for _, n := range r.lab.Networks {
+				known = append(known, n.Name)
+			}
+			if p := r.once("network-unknown", at, "lab.toml has no network %s", v.Text); p != nil {
+				if near := declare.Nearest(v.Text, known); near != "" {
+					p.Mend = source.Replace(at, near, near+" is one")
+				}
+			}
+		} else if n := r.lab.Networks[i]; !slices.Contains(s.Networks, n) {
+			s.Networks = append(s.Networks, n)
+		}
+	}
+	slices.SortFunc(s.Networks, func(a, b *Network) int { return cmp.Compare(a.EngineName, b.EngineName) })
+	if !s.Stack.Own && len(s.Networks) == 0 && len(names) == 0 {
+		r.problem("key-missing", s.At, "%s is on no network: the stack has none of its own and names none; network = \"none\" says so on purpose", s.Name)
+	}
+}
+
+// shares works out in whose network a service lives.
+func (r *resolver) shares(s *Service, d *declare.Service, in *scope) {
+	v, ok := r.known(d.SharesNetworkWith, in)
+	if !ok {
+		return
+	}
+	s.SharesAt = v.Part(0, len(v.Text))
+	target := r.serviceNamed(s.Stack, v.Text, s.SharesAt)
+	switch {
+	case target == nil:
+	case target == s:
+		r.problem("value-grammar", s.SharesAt, "%s cannot share its network with itself", s.Name)
+	case r.serviceDecl[target].SharesNetworkWith.IsSet():
+		r.problem("value-grammar", s.SharesAt, "%s lives in another one's network itself: name that one", target.Name)
+	default:
+		s.Shares, s.Hostname = target, ""
+		for _, own := range []struct {
+			set bool
+			at  source.Span
+			key string
+		}{
+			{d.Hostname.IsSet(), d.Hostname.Span, "hostname"}, {len(d.DNS) > 0, first(d.DNS), "dns"},
+			{len(d.AddressBook) > 0, firstNamed(d.AddressBook), "address-book"}, {len(d.Listens) > 0, first(d.Listens), "listens"},
+		} {
+			if own.set {
+				r.problem("value-grammar", own.at, "%s belongs to the network, and %s lives in that of %s: declare it there", own.key, s.Name, target.Name)
+			}
+		}
+	}
+}
+
+// serviceNamed returns a service of a stack; nil, and a finding, where there is none.
+func (r *resolver) serviceNamed(st *Stack, name string, at source.Span) *Service {
+	if s := st.Service(name); s != nil {
+		return s
+	}
+	var names []string
+	for _, o := range st.Services {
+		names = append(names, o.Name)
+	}
+	p := r.problem("order-unknown", at, "the stack %s has no service %s", st.Name, name)
+	if near := declare.Nearest(name, names); near != "" {
+		p.Mend = source.Replace(at, strings.Replace(at.Text(), name, near, 1), near+" is one")
+	}
+	return nil
+}
+
+// after works out what a service waits for.
+func (r *resolver) after(s *Service, t declare.Text, in *scope) {
+	v, ok := r.known(t, in)
+	if !ok {
+		return
+	}
+	name, done := strings.CutSuffix(v.Text, " done")
+	name = strings.TrimRight(name, " ")
+	at := v.Part(0, len(name))
+	if v.Secret {
+		r.problem("order-unknown", at, "a secret stands here, and no name of a service")
+		return
+	}
+	stack := s.Stack
+	if other, service, both := strings.Cut(name, "/"); both {
+		st := r.lab.Stack(other)
+		if st == nil {
+			var names []string
+			for _, o := range r.lab.Stacks {
+				names = append(names, o.Name)
+			}
+			p := r.problem("order-unknown", v.Part(0, len(other)), "the lab has no stack %s", other)
+			if near := declare.Nearest(other, names); near != "" {
+				p.Mend = source.Replace(v.Part(0, len(other)), near, near+" is one")
+			}
+			return
+		}
+		if st.Host != stack.Host {
+			r.problem("order-unknown", at, "%s is on another host: each deploy knows only its own", other)
+			return
+		}
+		stack, name, at = st, service, v.Part(len(other)+1, len(name))
+	}
+	if target := r.serviceNamed(stack, name, at); target != nil {
+		s.After = append(s.After, After{Service: target, Done: done, At: at})
+	}
+}
+
+// volumes works out the volumes of a stack.
+func (r *resolver) volumes(st *Stack, d *declare.Stack, in *scope) {
+	for _, vd := range d.Volumes {
+		v := &Volume{Name: vd.Name, At: vd.At, Existing: vd.Existing != nil && *vd.Existing, EngineName: st.Name + "." + vd.Name}
+		if name, ok := r.known(vd.EngineName, in); ok {
+			v.EngineName = name.Text
+		}
+		if driver, ok := r.known(vd.Driver, in); ok {
+			v.Driver = driver.Text
+		}
+		v.Options, v.Labels = r.pairs(vd.Options, in), r.pairs(vd.Labels, in)
+		if v.Existing && (vd.Driver.IsSet() || vd.Options != nil || vd.Labels != nil) {
+			r.problem("value-grammar", vd.At, "%s was made by somebody else (existing), so driver, options and labels are not ours to choose", vd.Name)
+		}
+		st.Volumes = append(st.Volumes, v)
+	}
+}
+
+// pairs works out texts by names, sorted by name.
+func (r *resolver) pairs(list []declare.Named, in *scope) []Pair {
+	var out []Pair
+	for _, n := range list {
+		if v, ok := r.known(n.Text, in); ok {
+			out = append(out, Pair{n.Name, v.Text})
+		}
+	}
+	slices.SortFunc(out, func(a, b Pair) int { return cmp.Compare(a.Name, b.Name) })
+	return out
+}
+
+// volume returns the volume that a mount names; nil, and a finding, where there is none.
+func (r *resolver) volume(s *Service, name string, at source.Span) *Volume {
+	var names []string
+	for _, v := range s.Stack.Volumes {
+		if v.Name == name {
+			return v
+		}
+		names = append(names, v.Name)
+	}
+	p := r.problem("volume-unknown", at, "the stack %s has no volume %s", s.Stack.Name, name)
+	if near := declare.Nearest(name, names); near != "" {
+		p.Mend = source.Replace(at, strings.Replace(at.Text(), name, near, 1), near+" is one")
+	} else if file := s.Stack.File; at.Text() == "volume "+name && strings.Trim(name, "abcdefghijklmnopqrstuvwxyz0123456789-") == "" {
+		end := file.Span(len(file.Text), len(file.Text))
+		text := "\n[volume." + name + "]\n"
+		if !strings.HasSuffix(file.Text, "\n") {
+			text = "\n" + text
+		}
+		p.Mend = source.Replace(end, text, "check --fix declares it")
+	}
+	return nil
+}
+
+// accept collects what somebody has said yes to.
+func (r *resolver) accept(stack, service string, list []declare.Named) {
+	for _, n := range list {
+		rule, subject, _ := strings.Cut(n.Name, " ")
+		if strings.TrimSpace(n.Text.Value) == "" {
+			r.problem("value-grammar", n.Text.Span, "whoever accepts a finding says why")
+		}
+		r.lab.Accepted = append(r.lab.Accepted, Accepted{Rule: rule, Subject: strings.TrimSpace(subject), Reason: strings.TrimSpace(n.Text.Value), Stack: stack, Service: service, At: n.At})
+	}
+}
+
+func first(list []declare.Text) source.Span {
+	if len(list) == 0 {
+		return source.Span{}
+	}
+	return list[0].Span
+}
+
+func firstNamed(list []declare.Named) source.Span {
+	if len(list) == 0 {
+		return source.Span{}
+	}
+	return list[0].At
+}

@@ -1,0 +1,96 @@
+package engine
+
+import (
+	"archive/tar"
+	"bytes"
+	"context"
+	"errors"
+	"io"
+	"path"
+	"strings"
+	"time"
+
+	"github.com/moby/moby/api/pkg/stdcopy"
+	"github.com/moby/moby/api/types/container"
+	"github.com/moby/moby/api/types/mount"
+	"github.com/moby/moby/client"
+)
+
+// Run runs a command inside a container that runs and returns its exit code and the end of what it said. A program that is not there ends
+// with 126 or 127, as in a shell.
+func (e *Engine) Run(ctx context.Context, id string, command []string) (code int, said string, err error) {
+	made, err := e.api.ExecCreate(ctx, id, client.ExecCreateOptions{Cmd: command, AttachStdout: true, AttachStderr: true})
+	if err != nil {
+		return 0, "", explain("exec", err)
+	}
+	// Some engines tell the exit code only of what somebody is attached to.
+	stream, err := e.api.ExecAttach(ctx, made.ID, client.ExecAttachOptions{})
+	if err != nil {
+		return 0, "", explain("exec", err)
+	}
+	stop := context.AfterFunc(ctx, stream.Close)
+	defer stop()
+	defer stream.Close()
+	var out bytes.Buffer
+	if _, err := stdcopy.StdCopy(&out, &out, stream.Reader); err != nil && ctx.Err() == nil {
+		return 0, "", explain("exec", err)
+	}
+	for ctx.Err() == nil {
+		done, err := e.api.ExecInspect(ctx, made.ID, client.ExecInspectOptions{})
+		if err != nil {
+			return 0, "", explain("exec", err)
+		}
+		if !done.Running {
+			const end = 300
+			said = strings.TrimSpace(out.String())
+			return done.ExitCode, said[max(0, len(said)-end):], nil
+		}
+		time.Sleep(20 * time.Millisecond)
+	}
+	return 0, "", ctx.Err()
+}
+
+// checkCommand turns the check of an image's configuration into a command: CMD with its words, CMD-SHELL with a line for the shell, NONE.
+func checkCommand(test []string) []string {
+	switch {
+	case len(test) > 1 && test[0] == "CMD":
+		return test[1:]
+	case len(test) > 1 && test[0] == "CMD-SHELL":
+		return []string{"/bin/sh", "-c", strings.Join(test[1:], " ")}
+	}
+	return nil
+}
+
+// Folder is a folder to make on the engine's host.
+type Folder struct {
+	Path     string
+	UID, GID int
+	Mode     uint32
+}
+
+// MakeFolders makes folders below one that is there, in their order, and leaves those that exist as they are. It works with the rights that the engine
+// has: a container of the image, never started and removed at the end, mounts the one that is there, and the folders come as an archive.
+func (e *Engine) MakeFolders(ctx context.Context, image, below string, folders []Folder) (err error) {
+	const inside = "/lantern-folder"
+	made, err := e.api.ContainerCreate(ctx, client.ContainerCreateOptions{
+		Config:     &container.Config{Image: image, Entrypoint: []string{"/lantern"}},
+		HostConfig: &container.HostConfig{Mounts: []mount.Mount{{Type: mount.TypeBind, Source: below, Target: inside}}},
+	})
+	if err != nil {
+		return explain("create", err)
+	}
+	defer func() { err = errors.Join(err, e.Remove(context.WithoutCancel(ctx), made.ID)) }()
+	var archive bytes.Buffer
+	w := tar.NewWriter(&archive)
+	for _, f := range folders {
+		name := strings.TrimPrefix(strings.TrimPrefix(path.Clean(f.Path), path.Clean(below)), "/")
+		if err := w.WriteHeader(&tar.Header{Typeflag: tar.TypeDir, Name: name + "/", Mode: int64(f.Mode), Uid: f.UID, Gid: f.GID, ModTime: time.Now()}); err != nil {
+			return err
+		}
+	}
+	if err := w.Close(); err != nil {
+		return err
+	}
+	_, err = e.api.CopyToContainer(ctx, made.ID, client.CopyToContainerOptions{DestinationPath: inside, Content: io.Reader(&archive)})
+	return explain("archive", err)
+}

@@ -1,0 +1,163 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"net/netip"
+	"slices"
+	"strings"
+
+	"github.com/moby/moby/api/types/network"
+	"github.com/moby/moby/client"
+
+	"proudlantern.example/lantern/core/plan"
+	"proudlantern.example/lantern/core/survey"
+)
+
+// Networks returns the networks of the engine, whoever made them.
+func (e *Engine) Networks(ctx context.Context) ([]survey.Network, error) {
+	list, err := e.networks(ctx)
+	networks := []survey.Network{}
+	for _, n := range list {
+		networks = append(networks, survey.Network{Name: n.Name, Lab: n.Labels[plan.LabelLab], Stack: n.Labels[plan.LabelStack], Entry: n.Labels[plan.LabelEntry], Subnets: subnets(n)})
+	}
+	return networks, err
+}
+
+func (e *Engine) networks(ctx context.Context) ([]network.Summary, error) {
+	list, err := e.api.NetworkList(ctx, client.NetworkListOptions{})
+	if err != nil {
+		return nil, explain("networks", err)
+	}
+	slices.SortFunc(list.Items, func(a, b network.Summary) int { return strings.Compare(a.Name, b.Name) })
+	return list.Items, nil
+}
+
+func subnets(n network.Summary) []string {
+	var all []string
+	for _, c := range n.IPAM.Config {
+		if c.Subnet.IsValid() {
+			all = append(all, c.Subnet.String())
+		}
+	}
+	return all
+}
+
+// CreateNetwork makes a network unless this lab has one of that name. Errors: [ErrNameTaken] when somebody else has, [ErrNotFound] when it is
+// to exist already and does not, [ErrDiffers] when this lab's is another one than declared.
+func (e *Engine) CreateNetwork(ctx context.Context, want plan.Network, labels map[string]string) (made bool, err error) {
+	list, err := e.networks(ctx)
+	if err != nil {
+		return false, err
+	}
+	i := slices.IndexFunc(list, func(n network.Summary) bool { return n.Name == want.Name })
+	switch {
+	case want.Existing && i < 0:
+		return false, resourceError("network", ErrNotFound, "there is no network %s, and somebody else makes it (existing)", want.Name)
+	case want.Existing:
+		return false, nil
+	case i >= 0 && list[i].Labels[plan.LabelLab] != labels[plan.LabelLab]:
+		return false, resourceError("network", ErrNameTaken, "a network %s is there that is not of this lab", want.Name)
+	case i >= 0 && (want.Subnet != "" && !slices.Contains(subnets(list[i]), want.Subnet) || list[i].Internal != want.Internal):
+		return false, resourceError("network", ErrDiffers, "the network %s is there with another subnet, or another internal, than lab.toml says: retire the stacks on it first", want.Name)
+	case i >= 0:
+		return false, nil
+	}
+	o := client.NetworkCreateOptions{Driver: "bridge", Labels: labels, Internal: want.Internal}
+	if want.Subnet != "" {
+		subnet, err := netip.ParsePrefix(want.Subnet)
+		if err != nil {
+			return false, err
+		}
+		o.IPAM = &network.IPAM{Config: []network.IPAMConfig{{Subnet: subnet}}}
+	}
+	_, err = e.api.NetworkCreate(ctx, want.Name, o)
+	return err == nil, explain("network", err)
+}
+
+func resourceError(call string, kind error, format string, args ...any) error {
+	return &Error{Call: call, Message: fmt.Sprintf(format, args...), kind: kind, err: kind}
+}
+
+// RemoveNetwork removes a network of a lab. One that is not there, or is somebody else's, is left alone without an error.
+func (e *Engine) RemoveNetwork(ctx context.Context, name, lab string) error {
+	list, err := e.Networks(ctx)
+	if err != nil {
+		return err
+	}
+	if !slices.ContainsFunc(list, func(n survey.Network) bool { return n.Name == name && n.Lab == lab }) {
+		return nil
+	}
+	_, err = e.api.NetworkRemove(ctx, name, client.NetworkRemoveOptions{})
+	if err = explain("network", err); errors.Is(err, ErrNotFound) {
+		return nil
+	}
+	return err
+}
+
+// connect puts a container on a further network.
+func (e *Engine) connect(ctx context.Context, id string, n plan.Attachment) error {
+	_, err := e.api.NetworkConnect(ctx, n.Network, client.NetworkConnectOptions{Container: id, EndpointConfig: &network.EndpointSettings{Aliases: n.Aliases}})
+	return explain("network", err)
+}
+
+// Volumes returns the volumes of the engine, whoever made them.
+func (e *Engine) Volumes(ctx context.Context) ([]survey.Volume, error) {
+	list, err := e.api.VolumeList(ctx, client.VolumeListOptions{})
+	if err != nil {
+		return nil, explain("volumes", err)
+	}
+	volumes := []survey.Volume{}
+	for _, v := range list.Items {
+		volumes = append(volumes, survey.Volume{Name: v.Name, Lab: v.Labels[plan.LabelLab], Stack: v.Labels[plan.LabelStack], Entry: v.Labels[plan.LabelEntry]})
+	}
+	slices.SortFunc(volumes, func(a, b survey.Volume) int { return strings.Compare(a.Name, b.Name) })
+	return volumes, nil
+}
+
+// CreateVolume makes a volume unless this lab has one of that name. Errors: as of [Engine.CreateNetwork].
+func (e *Engine) CreateVolume(ctx context.Context, want plan.Volume, labels map[string]string) (made bool, err error) {
+	list, err := e.api.VolumeList(ctx, client.VolumeListOptions{})
+	if err != nil {
+		return false, explain("volumes", err)
+	}
+	driver := want.Driver
+	if driver == "" {
+		driver = "local"
+	}
+	for _, v := range list.Items {
+		if v.Name != want.Name {
+			continue
+		}
+		switch {
+		case want.Existing:
+		case v.Labels[plan.LabelLab] != labels[plan.LabelLab]:
+			return false, resourceError("volume", ErrNameTaken, "a volume %s is there that is not of this lab; existing = true uses it", want.Name)
+		case v.Driver != driver || !maps.Equal(v.Options, want.Options):
+			return false, resourceError("volume", ErrDiffers, "the volume %s is there with another driver, or other options, than declared; what it holds cannot move by itself", want.Name)
+		}
+		return false, nil
+	}
+	if want.Existing {
+		return false, resourceError("volume", ErrNotFound, "there is no volume %s, and somebody else makes it (existing)", want.Name)
+	}
+	all := maps.Clone(labels)
+	maps.Copy(all, want.Labels)
+	_, err = e.api.VolumeCreate(ctx, client.VolumeCreateOptions{Name: want.Name, Driver: driver, DriverOpts: want.Options, Labels: all})
+	return err == nil, explain("volume", err)
+}
+
+// RemoveVolume removes a volume of a lab and all that it holds. One that is not there, or is somebody else's, is left alone without an error.
+func (e *Engine) RemoveVolume(ctx context.Context, name, lab string) error {
+	list, err := e.Volumes(ctx)
+	if err != nil {
+		return err
+	}
+	if !slices.ContainsFunc(list, func(v survey.Volume) bool { return v.Name == name && v.Lab == lab }) {
+		return nil
+	}
+	_, err = e.api.VolumeRemove(ctx, name, client.VolumeRemoveOptions{})
+	return explain("volume", err)
+}

@@ -1,0 +1,138 @@
+package standin
+
+import (
+	"archive/tar"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"os"
+	"path"
+	"slices"
+	"strings"
+	"syscall"
+
+	"github.com/moby/moby/api/types/container"
+
+	"proudlantern.example/lantern/core/survey"
+)
+
+// command is one that runs inside a container: a program of the image's catalogue entry, which ends without an error once the container is
+// ready; any other program is not there.
+type command struct {
+	box    *box
+	words  []string
+	code   int
+	exists bool
+}
+
+func (s *Server) createCommand(b *box, r *http.Request) (int, any, error) {
+	var ask container.ExecCreateRequest
+	if err := json.NewDecoder(r.Body).Decode(&ask); err != nil {
+		return 400, nil, err
+	}
+	if !b.running() {
+		return 409, nil, fmt.Errorf("Container %s is not running", b.id)
+	}
+	c := &command{box: b, words: ask.Cmd, code: 126}
+	b.mu.Lock()
+	if c.exists = len(c.words) > 0 && slices.Contains(b.image.Programs, c.words[0]); c.exists {
+		c.code = 1
+		if b.run != nil && b.run.ready {
+			c.code = 0
+		}
+	}
+	b.mu.Unlock()
+	id := newID()
+	s.mu.Lock()
+	s.commands[id] = c
+	s.mu.Unlock()
+	return 201, container.ExecCreateResponse{ID: id}, nil
+}
+
+// startCommand gives the connection over to the command, which says one line.
+func (s *Server) startCommand(w http.ResponseWriter, r *http.Request) {
+	s.mu.Lock()
+	c := s.commands[r.PathValue("id")]
+	s.mu.Unlock()
+	if c == nil {
+		http.Error(w, `{"message":"No such exec instance"}`, http.StatusNotFound)
+		return
+	}
+	io.Copy(io.Discard, r.Body)
+	conn, buffer, err := http.NewResponseController(w).Hijack()
+	if err != nil {
+		return
+	}
+	defer conn.Close()
+	text := strings.Join(c.words, " ") + ": not ready yet"
+	if !c.exists {
+		text = fmt.Sprintf("OCI runtime exec failed: exec failed: exec: %q: executable file not found", strings.Join(c.words[:min(1, len(c.words))], ""))
+	} else if c.code == 0 {
+		text = "ready"
+	}
+	fmt.Fprint(buffer, "HTTP/1.1 101 UPGRADED\r\nContent-Type: application/vnd.docker.multiplexed-stream\r\nConnection: Upgrade\r\nUpgrade: tcp\r\n\r\n")
+	writeFrame(buffer, text)
+	buffer.Flush()
+}
+
+func (s *Server) inspectCommand(r *http.Request) (int, any, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	c := s.commands[r.PathValue("id")]
+	if c == nil {
+		return 404, nil, errors.New("No such exec instance")
+	}
+	return 200, map[string]any{"ID": r.PathValue("id"), "ContainerID": c.box.id, "Running": false, "ExitCode": c.code}, nil
+}
+
+// putArchive makes the folders of an archive below what a container mounts: on the machine that is stood in for, else on the real one.
+func (s *Server) putArchive(b *box, r *http.Request) (int, any, error) {
+	target := path.Clean(r.URL.Query().Get("path"))
+	root := ""
+	for _, m := range b.host.Mounts {
+		if m.Type == "bind" && m.Target == target {
+			root = m.Source
+		}
+	}
+	if root == "" {
+		return 404, nil, fmt.Errorf("Could not find the file %s in container %s", target, b.id)
+	}
+	for archive := tar.NewReader(r.Body); ; {
+		h, err := archive.Next()
+		if err == io.EOF {
+			return 200, nil, nil
+		}
+		if err != nil {
+			return 400, nil, err
+		}
+		if h.Typeflag != tar.TypeDir {
+			return 501, nil, errors.New("the stand-in takes archives of folders only")
+		}
+		if err := s.makeFolder(path.Join(root, h.Name), h); err != nil {
+			return 500, nil, err
+		}
+	}
+}
+
+func (s *Server) makeFolder(name string, h *tar.Header) error {
+	m := s.options.Machine
+	if m == nil {
+		if err := os.Mkdir(name, 0o700); err != nil {
+			return err
+		}
+		return errors.Join(os.Chown(name, h.Uid, h.Gid), syscall.Chmod(name, uint32(h.Mode)&0o7777))
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	made := survey.Path{Path: name, Real: name, Kind: survey.Folder, UID: h.Uid, GID: h.Gid, Mode: fmt.Sprintf("%04o", h.Mode)}
+	i := slices.IndexFunc(m.Paths, func(p survey.Path) bool { return p.Path == name })
+	switch {
+	case i < 0:
+		m.Paths = append(m.Paths, made)
+	case m.Paths[i].Kind == survey.Missing:
+		m.Paths[i] = made
+	}
+	return nil
+}

@@ -159,7 +159,7 @@ func (e *Engine) readBack(c container.InspectResponse) plan.Container {
 		out.Unseen = append(out.Unseen, "capabilities", "drop-capabilities", "devices")
 	}
 	if e.kind == kindP {
-		out.Unseen = append(out.Unseen, "log-limit", "sysctls", "aliases")
+		out.Unseen = append(out.Unseen, "log-limit", "sysctls", "aliases", "ipc")
 	}
 	for port, bindings := range h.PortBindings {
 		for _, b := range bindings {

@@ -52,7 +52,7 @@ func (m Mount) String() string {
 	case MountEngine:
 		s = "engine"
 	case MountPath:
-		if strings.ContainsAny(s, ",") || strings.Contains(s, "->") {
+		if strings.Contains(s, ",") || strings.Contains(s, "->") || strings.TrimSpace(s) != s {
 			s = "'" + s + "'"
 		}
 	}

@@ -1,23 +1,42 @@
 package declare
 
+import "strings"
+
 // Grammars of texts as regular expressions (ECMA 262, as JSON Schema wants them). They accept a little more than the reader does; a text with a
 // reference is always accepted, because what it becomes is known only later.
 const (
 	patternSize     = `[0-9.]+ ?(B|kB|MB|GB|KiB|MiB|GiB)`
 	patternDuration = `([0-9]+(ms|s|m|h) ?)+`
-	patternPort     = `((localhost|[0-9.]+|\[[0-9a-fA-F:.]+\])\s*:\s*)?(any|[0-9]{1,5}(\s*-\s*[0-9]{1,5})?)\s*->\s*[0-9]{1,5}(\s*-\s*[0-9]{1,5})?(\s*/\s*(tcp|udp|sctp|tcp\+udp))?`
+	patternNumber   = `0*([1-9][0-9]{0,3}|[1-5][0-9]{4}|6[0-4][0-9]{3}|65[0-4][0-9]{2}|655[0-2][0-9]|6553[0-5])`
+	patternRange    = patternNumber + `(\s*-\s*` + patternNumber + `)?`
+	patternHost     = `((localhost|[0-9.]+|\[[0-9a-fA-F:.]+\])\s*:\s*)?`
+	patternProtocol = `(\s*/\s*(tcp|udp|sctp|tcp\+udp))?`
 	patternMount    = `('[^']*'|[^,]+)\s*->\s*/[^,]*(,.*)?`
+	patternEndpoint = `(https )?\s*` + patternNumber + `(/\S*)?`
+	patternName     = `[a-z][a-z0-9-]{0,39}`
+	patternMachine  = `[A-Za-z0-9.]([A-Za-z0-9.-]{0,61}[A-Za-z0-9.])?`
 )
+
+// anyCase matches words in capitals or in small letters.
+func anyCase(words []string) string {
+	all := strings.Join(words, "|")
+	return all + "|" + strings.ToLower(all)
+}
 
 var keyPatterns = map[string]string{
 	"memory": patternSize, "shared-memory": patternSize, "stop-within": patternDuration, "ready-within": patternDuration, "within": patternDuration,
 	"restart": `(no|unless-stopped|always|on-failure( [1-9][0-9]*)?)`, "log-limit": `(none|[1-9][0-9]*\s*x\s*` + patternSize + `)`,
-	"ports": patternPort, "mounts": patternMount, "page": `(https )?[0-9]{1,5}(/\S*)?`, "http": `(https )?[0-9]{1,5}(/\S*)?`, "status": `[1-5][0-9]{2}(-[1-5][0-9]{2})?`,
-	"platform": `[a-z0-9]+/[a-z0-9]+(/[a-z0-9]+)?`, "working-dir": `/.*`, "engine": `[a-z]+://.+`, "devices": `/[^,]*`,
-	"lab": `[a-z][a-z0-9-]{0,39}`,
+	"ports": patternHost + `(any|` + patternRange + `)\s*->\s*` + patternRange + patternProtocol, "listens": patternHost + patternRange + patternProtocol,
+	"reserved-ports": patternRange + patternProtocol + `( for ` + patternName + `/` + patternName + `)?`,
+	"mounts":         patternMount, "page": patternEndpoint, "http": patternEndpoint, "status": `[1-5][0-9]{2}(-[1-5][0-9]{2})?`,
+	"platform": `[a-z0-9]+/[a-z0-9]+(/[a-z0-9]+)?`, "working-dir": `/.*`, "devices": `/[^,]*`, "hostname": patternMachine, "aliases": patternMachine,
+	"engine": `(unix:///.*|ssh://([^:@/ ]+@)?[^:@/ ]+(:` + patternNumber + `)?(/.*)?|tcp://([^:@/ \[]+|\[[0-9a-fA-F:.]+\]):` + patternNumber + `/?)`,
+	"subnet": `[0-9a-fA-F.:]+/[0-9]{1,3}`, "engine-name": `[A-Za-z0-9][A-Za-z0-9_.-]*`, "timezone-variable": `[^=\s]+`, "owner-variables": `[^=\s]+`, "dns": `[0-9a-fA-F]*[.:][0-9a-fA-F.:]*`,
+	"capabilities": `([Cc][Aa][Pp]_)?(` + anyCase(append([]string{"ALL"}, capabilities...)) + `)`, "drop-capabilities": `([Cc][Aa][Pp]_)?(` + anyCase(append([]string{"ALL"}, capabilities...)) + `)`,
+	"stop-signal": `([Ss][Ii][Gg])?(` + anyCase(signals) + `|(RTMIN|rtmin)\+[0-9]+)|[0-9]+`, "lab": patternName, "accept": `.*\S.*`,
 }
 
-const namePattern = `^[a-z][a-z0-9-]{0,39}$`
+const namePattern = `^` + patternName + `$`
 
 // requiredKeys are those without which a table has no meaning.
 var requiredKeys = map[string][]string{"lab.toml": {"lab"}, "[service.NAME]": {"image"}}
@@ -50,7 +69,7 @@ func (k KeyDoc) schema() map[string]any {
 	text := func() map[string]any {
 		s := map[string]any{"type": "string"}
 		if p, ok := keyPatterns[k.Name]; ok {
-			s["pattern"] = `^\s*(.*\$\{.*|` + p + `)\s*$`
+			s["pattern"] = `^(.*\$\{.*|\s*(` + p + `)\s*)$`
 		}
 		if k.Words != nil {
 			s["enum"] = k.Words
@@ -63,7 +82,11 @@ func (k KeyDoc) schema() map[string]any {
 	}
 	switch k.Takes {
 	case FormTexts:
-		return map[string]any{"type": "array", "items": text()}
+		list := map[string]any{"type": "array", "items": text()}
+		if k.Name == "owner-variables" {
+			list["minItems"], list["maxItems"] = 2, 2
+		}
+		return list
 	case FormInteger:
 		return map[string]any{"type": "integer", "minimum": 1, "maximum": 65535}
 	case FormNumber:
@@ -75,7 +98,7 @@ func (k KeyDoc) schema() map[string]any {
 	case FormTables:
 		return byName(object(k.Keys))
 	case FormNamed:
-		return byName(map[string]any{"type": "string"})
+		return byName(text())
 	case FormValues:
 		if len(k.Keys) > 0 { // [let]
 			return byName(map[string]any{"anyOf": []any{scalar, withRequired(object(k.Keys), "env-file", "key")}})
@@ -83,7 +106,9 @@ func (k KeyDoc) schema() map[string]any {
 		return map[string]any{"type": "object", "additionalProperties": scalar}
 	case FormPairs:
 		// Names with dots may be written as dotted keys: tables inside tables.
-		return map[string]any{"type": "object", "additionalProperties": map[string]any{"type": []string{"string", "object"}}}
+		value := text()
+		value["type"] = []string{"string", "object"}
+		return map[string]any{"type": "object", "additionalProperties": value}
 	}
 	return text()
 }

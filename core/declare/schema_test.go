@@ -41,11 +41,19 @@ func places() []place {
 		switch k.Name {
 		case "host":
 			add(LabFile, lab+"[host.lamp-room]\n", "", "", k.Keys)
+			for _, inner := range k.Keys {
+				add(LabFile, lab+"[host.lamp-room.tls]\n", "", "", inner.Keys)
+			}
 		case "default":
 			add(LabFile, lab+"[default]\n", "", "", k.Keys)
+		case "network":
+			add(LabFile, lab+"[network.jetty]\n", "", "", k.Keys)
 		}
 	}
 	for _, k := range StackDocs() {
+		if k.Name == "volume" {
+			add(StackFile, "[volume.readings]\n", "", "\n"+image, k.Keys)
+		}
 		if k.Name != "service" && k.Name != "let" {
 			add(StackFile, "", "", "\n"+image, []KeyDoc{k})
 			continue
@@ -57,7 +65,7 @@ func places() []place {
 			if s.Name == "ready" {
 				for _, y := range s.Keys {
 					other := "log = \"open\", "
-					if y.Name == "http" || y.Name == "tcp" || y.Name == "log" {
+					if y.Name != "status" && y.Name != "within" {
 						other = ""
 					}
 					add(StackFile, image, "ready = { "+other, " }", []KeyDoc{y})
@@ -130,7 +138,7 @@ func accepts(t *testing.T, s *jsonschema.Schema, text string) error {
 func TestEveryKey(t *testing.T) {
 	schemas := compile(t)
 	all := places()
-	require.Greater(t, len(all), 65)
+	require.Greater(t, len(all), 95)
 	for _, p := range all {
 		t.Run(p.doc.Table+" "+p.doc.Name, func(t *testing.T) {
 			assert.NotEmpty(t, p.doc.Doc)
@@ -151,15 +159,18 @@ func TestEveryKey(t *testing.T) {
 
 			key, rest := p.doc.Name, strings.TrimPrefix(right, p.doc.Name)
 			misspelt := key + "q" + rest
+			if header, ok := strings.CutPrefix(right, "["+key); ok {
+				misspelt = "[" + key + "q" + header
+			}
 			problems = p.read(misspelt).Problems
-			if p.prefix != "" && len(problems) == 2 { // ready without the key that it needs
+			if p.prefix != "" && len(problems) > 1 { // ready without the key that it needs
 				problems = problems[:1]
 			}
 			require.Len(t, problems, 1, misspelt)
 			assert.Equal(t, "key-unknown", problems[0].Rule)
 			assert.Equal(t, key+"q", problems[0].At.Text())
 			if assert.NotNil(t, problems[0].Mend) && len(key) > 2 {
-				assert.Equal(t, key, problems[0].Mend.Edits[0].New)
+				assert.Contains(t, []string{key, key + "s"}, problems[0].Mend.Edits[0].New)
 			}
 			assert.Error(t, accepts(t, schemas[p.file], p.text(misspelt)), misspelt)
 		})

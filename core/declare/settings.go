@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"unicode/utf8"
 )
 
 // Device is a device of the host and where it is inside.
@@ -102,9 +103,12 @@ func ParseSignal(s string) (string, error) {
 	if n, err := strconv.Atoi(t); err == nil && n >= 1 && n <= len(signals) {
 		name = signals[n-1]
 	}
+	const rtmin, rtmax = 34, 64 // as the C library has them
+	if n, err := strconv.Atoi(t); err == nil && n >= rtmin && n <= rtmax {
+		return strconv.Itoa(n), nil
+	}
 	if offset, ok := strings.CutPrefix(name, "RTMIN+"); ok {
-		const rtmin = 34 // as the C library has it
-		if n, err := strconv.Atoi(offset); err == nil && n >= 0 && n <= 30 {
+		if n, err := strconv.Atoi(offset); err == nil && n >= 0 && n <= rtmax-rtmin {
 			return strconv.Itoa(rtmin + n), nil
 		}
 	}
@@ -140,6 +144,30 @@ func ParseAddress(s string) (string, error) {
 		return "", syntaxError(at, len(t), "%q is no IP address", t)
 	}
 	return a.String(), nil
+}
+
+// ParseEngineName reads a name as engines have them for networks and volumes: letters, digits, and behind the first one also _ . and -. The error
+// is a *[SyntaxError].
+func ParseEngineName(s string) (string, error) {
+	for i, c := range s {
+		letter := c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9'
+		if !letter && (i == 0 || c != '_' && c != '.' && c != '-') {
+			_, size := utf8.DecodeRuneInString(s[i:])
+			return "", syntaxError(i, size, "names on an engine have letters, digits, _ . and -, and begin with a letter or digit")
+		}
+	}
+	if s == "" {
+		return "", syntaxError(0, 0, "a name is missing here")
+	}
+	return s, nil
+}
+
+// ParseVariable reads the name of an environment variable. The error is a *[SyntaxError].
+func ParseVariable(s string) (string, error) {
+	if at := strings.IndexAny(s, "=\x00 \t"); at >= 0 || s == "" {
+		return "", syntaxError(max(at, 0), min(1, len(s)), "%q is no name of a variable", s)
+	}
+	return s, nil
 }
 
 // ParseSubnet reads the addresses of a network, such as 198.51.100.0/26. The error is a *[SyntaxError].

@@ -58,22 +58,34 @@ func TestNearest(t *testing.T) {
 }
 
 func FuzzSettings(f *testing.F) {
-	for _, s := range []string{"/dev/a -> /dev/b", "1:2", "NET_ADMIN", "RTMIN+3", "linux/arm/v7", "2001:db8::1", "a-b.c"} {
-		f.Add(s)
-	}
-	f.Fuzz(func(t *testing.T, s string) {
-		for _, parse := range []func(string) error{
-			func(s string) error { _, err := ParseDevice(s); return err },
-			func(s string) error { _, err := ParseUlimit("core", s); return err },
-			func(s string) error { _, err := ParseCapability(s); return err },
-			func(s string) error { _, err := ParseSignal(s); return err },
-			func(s string) error { _, err := ParsePlatform(s); return err },
-			func(s string) error { _, err := ParseHostname(s); return err },
+	fuzzGrammar(f, func(s string) (words string, err error) {
+		for _, parse := range []func(string) (string, error){
+			func(s string) (string, error) { d, err := ParseDevice(s); return d.String(), err },
+			func(s string) (string, error) { a, err := ParseEngineAddress(s); return a.String(), err },
+			func(s string) (string, error) { _, err := ParseUlimit("core", s); return "", err },
+			func(s string) (string, error) {
+				e, err := ParseEndpoint(s)
+				return "", errors.Join(err, outside(e.Path))
+			},
+			ParseCapability, ParseSignal, ParsePlatform, ParseHostname, ParseSubnet, ParseEngineName, ParseVariable,
 		} {
 			var e *SyntaxError
-			if err := parse(s); errors.As(err, &e) && (e.Offset < 0 || e.Length < 0 || e.Offset+e.Length > len(s)) {
-				t.Fatalf("%q: the error marks %d+%d, outside of the value", s, e.Offset, e.Length)
+			if words, err = parse(s); err == nil && words != "" {
+				if again, err := parse(words); err != nil || again != words {
+					return "", &SyntaxError{Offset: -1, Message: words} // not the same again
+				}
+			} else if errors.As(err, &e) && (e.Offset < 0 || e.Length < 0 || e.Offset+e.Length > len(s)) {
+				return "", err
 			}
 		}
-	})
+		return "", nil
+	}, "/dev/a -> /dev/b", "1:2", "NET_ADMIN", "RTMIN+3", "linux/arm/v7", "198.51.100.0/26", "a-b.c", "ssh://keeper@[2001:db8::1]:22/run/x.sock", "tcp://lamp:2376", "https 80/x")
+}
+
+// outside is never true: a path of an endpoint begins with its slash.
+func outside(path string) error {
+	if path != "" && path[0] != '/' {
+		return &SyntaxError{Offset: -1}
+	}
+	return nil
 }

@@ -72,7 +72,7 @@ func TestEnvFile(t *testing.T) {
 		{text: "A='b $C # d'", name: "A", want: "b $C # d"},
 		{text: `A="b\n\"c\"\\"`, name: "A", want: "b\n\"c\"\\"},
 		{text: "A=", name: "A", want: ""},
-		{text: "A=1\nA=2", name: "A", want: "2"},
+		{text: "A=1\nA=2", rule: "env-duplicate", at: "A"},
 		{text: "A=b\r\n", rule: "env-invisible", at: "\r"},
 		{text: "\ufeffA=b", rule: "env-invisible", at: "\ufeff"},
 		{text: "A=b  \n", rule: "env-invisible", at: "  "},
@@ -104,11 +104,22 @@ func TestEnvFile(t *testing.T) {
 	}
 }
 
-func FuzzRead(f *testing.F) {
-	f.Add("lab = \"a\"\n[host.b]\nengine = \"unix:///x\"\n", "[service.a]\nimage = \"b\"\nports = [\"1 -> ${x}\"]\nready = { http = \"80/\" }\n", "A='b'\nB=c # d\n")
-	f.Add("lab = [", "a.b = 1\n[a.b]\n[[c]]\n", "\ufeffexport A=\"\\n\"\r\n")
-	f.Fuzz(func(t *testing.T, lab, stack, env string) {
-		files := map[string]string{LabFile: lab, "mast/" + StackFile: stack, "mast/a.env": env}
+// insideFiles fails for a problem that marks something outside of its file.
+func insideFiles(t *testing.T, problems []source.Problem) {
+	t.Helper()
+	for _, p := range problems {
+		if at := p.At; at.File == nil || at.Start < 0 || at.End < at.Start || at.End > len(at.File.Text) {
+			t.Fatalf("%s: a span outside of its file", p.Message)
+		}
+		p.At.Excerpt()
+	}
+}
+
+func FuzzTOML(f *testing.F) {
+	f.Add("lab = \"a\"\n[host.b]\nengine = \"unix:///x\"\n", "[service.a]\nimage = \"b\"\nports = [\"1 -> ${x}\"]\nready = { http = \"80/\" }\n")
+	f.Add("lab = [", "a.b = 1 # c\n[a.b]\n[[c]]\n\n# d\ne = [ # f\n 1, # g\n]\n")
+	f.Fuzz(func(t *testing.T, lab, stack string) {
+		files := map[string]string{LabFile: lab, "mast/" + StackFile: stack}
 		l := Read([]string{"mast"}, func(path string) (string, error) {
 			text, ok := files[path]
 			if !ok {
@@ -116,12 +127,30 @@ func FuzzRead(f *testing.F) {
 			}
 			return text, nil
 		})
-		_, problems := ParseEnvFile(source.NewFile("mast/a.env", env))
-		for _, p := range append(problems, l.Problems...) {
-			if at := p.At; at.File == nil || at.Start < 0 || at.End < at.Start || at.End > len(at.File.Text) {
-				t.Fatalf("%s: a span outside of its file", p.Message)
+		insideFiles(t, l.Problems)
+		for path, text := range files {
+			once, problems := Tidy(source.NewFile(path, text))
+			if len(problems) > 0 {
+				insideFiles(t, problems)
+				continue
 			}
-			p.At.Excerpt()
+			if twice, problems := Tidy(source.NewFile(path, once)); twice != once || len(problems) > 0 {
+				t.Fatalf("tidy twice is not once:\n%s\n%s", once, twice)
+			}
+		}
+	})
+}
+
+func FuzzEnvFile(f *testing.F) {
+	f.Add("A='b'\nB=c # d\nA=1\n")
+	f.Add("\ufeffexport A=\"\\n\"\r\n")
+	f.Fuzz(func(t *testing.T, text string) {
+		file, problems := ParseEnvFile(source.NewFile("mast/a.env", text))
+		insideFiles(t, problems)
+		for _, e := range file.Entries {
+			if e.Value.Part(0, len(e.Value.Value)).End > len(text) {
+				t.Fatalf("%s: a value outside of its file", e.Name)
+			}
 		}
 	})
 }

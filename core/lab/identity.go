@@ -30,6 +30,12 @@ func (r *resolver) identity(s *Service, d *declare.Service, in *scope) {
 		default:
 			uid, known := r.known(d.OwnerVariables[0], in)
 			gid, knownToo := r.known(d.OwnerVariables[1], in)
+			for _, v := range []Value{uid, gid} {
+				if _, err := declare.ParseVariable(v.Text); err != nil && !v.Unknown {
+					r.syntax(err, v)
+					known = false
+				}
+			}
 			if known && knownToo {
 				s.OwnerUID, s.OwnerGID = uid.Text, gid.Text
 			}

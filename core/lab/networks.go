@@ -48,9 +48,7 @@ func (r *resolver) engine(h *Host, d declare.Host) {
 func (r *resolver) networks() {
 	for _, d := range r.decl.Networks {
 		n := &Network{Name: d.Name, At: d.At, Internal: d.Internal != nil && *d.Internal, Existing: d.Existing != nil && *d.Existing, EngineName: r.lab.Name + "." + d.Name}
-		if v, ok := r.known(d.EngineName, r.labScope); ok {
-			n.EngineName = v.Text
-		}
+		r.engineName(&n.EngineName, d.EngineName, r.labScope)
 		if v, ok := r.known(d.Subnet, r.labScope); ok {
 			subnet, err := declare.ParseSubnet(v.Text)
 			if err != nil {
@@ -62,6 +60,18 @@ func (r *resolver) networks() {
 			r.problem("value-grammar", d.At, "%s was made by somebody else (existing), so subnet and internal are not ours to choose", d.Name)
 		}
 		r.lab.Networks = append(r.lab.Networks, n)
+	}
+}
+
+// engineName puts a name on the engine in place of the usual one.
+func (r *resolver) engineName(into *string, t declare.Text, in *scope) {
+	if v, ok := r.known(t, in); ok {
+		name, err := declare.ParseEngineName(v.Text)
+		if err != nil {
+			r.syntax(err, v)
+			return
+		}
+		*into = name
 	}
 }
 
@@ -222,13 +232,11 @@ func (r *resolver) after(s *Service, t declare.Text, in *scope) {
 func (r *resolver) volumes(st *Stack, d *declare.Stack, in *scope) {
 	for _, vd := range d.Volumes {
 		v := &Volume{Name: vd.Name, At: vd.At, Existing: vd.Existing != nil && *vd.Existing, EngineName: st.Name + "." + vd.Name}
-		if name, ok := r.known(vd.EngineName, in); ok {
-			v.EngineName = name.Text
-		}
+		r.engineName(&v.EngineName, vd.EngineName, in)
 		if driver, ok := r.known(vd.Driver, in); ok {
 			v.Driver = driver.Text
 		}
-		v.Options, v.Labels = r.pairs(vd.Options, in), r.pairs(vd.Labels, in)
+		v.Options, v.Labels = r.pairs(vd.Options, in), r.labels(vd.Labels, in)
 		if v.Existing && (vd.Driver.IsSet() || vd.Options != nil || vd.Labels != nil) {
 			r.problem("value-grammar", vd.At, "%s was made by somebody else (existing), so driver, options and labels are not ours to choose", vd.Name)
 		}

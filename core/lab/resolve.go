@@ -508,8 +508,15 @@ func (r *resolver) environment(s *Service, d *declare.Service, in *scope) {
 	secret := func(name string) bool {
 		return declare.IsSecret(name) || slices.ContainsFunc(d.Secrets, func(t declare.Text) bool { return t.Value == name })
 	}
-	if s.Zone.Name != "" {
-		variable := cmp.Or(d.TimezoneVariable.Value, "TZ")
+	variable := "TZ"
+	if v, ok := r.known(d.TimezoneVariable, in); ok {
+		name, err := declare.ParseVariable(v.Text)
+		if err != nil {
+			r.syntax(err, v)
+		}
+		variable = name
+	}
+	if s.Zone.Name != "" && variable != "" {
 		set(Variable{Name: variable, Value: s.Zone.Name, At: s.Zone.At, Origin: FromZone})
 	}
 	if s.OwnerUID != "" && s.Owner != nil && s.Owner.Known {

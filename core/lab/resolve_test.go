@@ -2,6 +2,7 @@ package lab
 
 import (
 	"io/fs"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -116,4 +117,28 @@ page = "https 81/a"
 `}).Stacks[0]
 	require.Len(t, st.Services, 1)
 	assert.Equal(t, []string{"https://[2001:db8::14]:8711/a", "https://localhost:8720/a", "https://192.0.2.15:8740/a"}, st.Services[0].Links())
+}
+
+// FuzzValue looks for values and references that are stumbled over, or reported outside of their file.
+func FuzzValue(f *testing.F) {
+	for _, s := range []string{"${a}", "x ${service.b.port.80} ${$}{", "${folder.data}/${host.name}${owner.uid}", "${timezone", "a\\tb${shell.HOME}"} {
+		f.Add(s, s)
+	}
+	f.Fuzz(func(t *testing.T, let, value string) {
+		quoted := strings.NewReplacer("\n", " ", "\r", " ", "\x00", "")
+		text := "[let]\na = \"" + quoted.Replace(let) + "\"\n[service.b]\nimage = \"" + quoted.Replace(value) + "\"\nports = [\"8710 -> 80\", \"" + quoted.Replace(value) + "\"]\nenv.X = \"" + quoted.Replace(let) + "\"\n"
+		files := map[string]string{"lab.toml": "lab = \"skerry-light\"\nowner = \"1:2\"\nfolder.data = \"${folder.data}\"\n", "mast/stack.toml": text}
+		l := Resolve(declare.Read([]string{"mast"}, func(path string) (string, error) {
+			if text, ok := files[path]; ok {
+				return text, nil
+			}
+			return "", fs.ErrNotExist
+		}), Input{Folder: "/lab", Shell: func(string) (string, bool) { return "", false }})
+		for _, p := range l.Problems {
+			if at := p.At; at.File == nil || at.Start < 0 || at.End < at.Start || at.End > len(at.File.Text) {
+				t.Fatalf("%s: a span outside of its file", p.Message)
+			}
+			p.At.Excerpt()
+		}
+	})
 }

@@ -186,6 +186,19 @@ func (r *resolver) groups(s *Service, d *declare.Service, in *scope) {
 	s.Settings.Groups = slices.Compact(s.Settings.Groups)
 }
 
+// labels works out labels, sorted by name.
+func (r *resolver) labels(list []declare.Named, in *scope) []Pair {
+	kept := make([]declare.Named, 0, len(list))
+	for _, n := range list {
+		if n.Name == "" || strings.HasPrefix(n.Name, ownLabels) {
+			r.problem("value-grammar", n.At, "labels that begin with %s are lantern's own", ownLabels)
+			continue
+		}
+		kept = append(kept, n)
+	}
+	return r.pairs(kept, in)
+}
+
 // tables works out what is declared by names.
 func (r *resolver) tables(c *Settings, d *declare.Service, in *scope) {
 	for _, n := range d.Sysctls {
@@ -195,13 +208,7 @@ func (r *resolver) tables(c *Settings, d *declare.Service, in *scope) {
 			c.Sysctls = append(c.Sysctls, Pair{n.Name, v.Text})
 		}
 	}
-	for _, n := range d.Labels {
-		if n.Name == "" || strings.HasPrefix(n.Name, ownLabels) {
-			r.problem("value-grammar", n.At, "labels that begin with %s are lantern's own", ownLabels)
-		} else if v, ok := r.known(n.Text, in); ok {
-			c.Labels = append(c.Labels, Pair{n.Name, v.Text})
-		}
-	}
+	c.Labels = r.labels(d.Labels, in)
 	for _, n := range d.AddressBook {
 		if _, err := declare.ParseHostname(n.Name); err != nil {
 			r.problem("value-grammar", n.At, "%s", err)
@@ -231,7 +238,6 @@ func (r *resolver) tables(c *Settings, d *declare.Service, in *scope) {
 	}
 	byName := func(a, b Pair) int { return cmp.Compare(a.Name, b.Name) }
 	slices.SortFunc(c.Sysctls, byName)
-	slices.SortFunc(c.Labels, byName)
 	slices.SortFunc(c.AddressBook, byName)
 	slices.SortFunc(c.Ulimits, func(a, b declare.Ulimit) int { return cmp.Compare(a.Name, b.Name) })
 }

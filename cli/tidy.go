@@ -1,0 +1,115 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+
+	"github.com/urfave/cli/v3"
+
+	"proudlantern.example/lantern/core/declare"
+	"proudlantern.example/lantern/core/source"
+)
+
+func (a *app) tidyCommand() *cli.Command {
+	var check bool
+	return &cli.Command{
+		Name: "tidy", Usage: "one canonical layout of the files; comments stay", ArgsUsage: "[FILE|-]",
+		Description: "Without FILE all files of the lab; with - from standard input to standard output.",
+		Flags:       []cli.Flag{&cli.BoolFlag{Name: "check", Usage: "change nothing, name the files that are not tidy", Destination: &check}},
+		Action: func(_ context.Context, c *cli.Command) error {
+			if c.Args().First() == "-" {
+				return a.tidyInput(check)
+			}
+			files := []string{c.Args().First()}
+			if files[0] == "" {
+				o, err := a.open()
+				if err != nil {
+					return err
+				}
+				files = []string{filepath.Join(o.dir, declare.LabFile)}
+				for _, st := range o.Stacks {
+					files = append(files, filepath.Join(o.dir, st.Name, declare.StackFile))
+				}
+			}
+			return a.tidyFiles(files, check)
+		},
+	}
+}
+
+// tidyInput tidies what comes in on standard input.
+func (a *app) tidyInput(check bool) error {
+	text, err := io.ReadAll(io.LimitReader(a.In, maxFile+1))
+	if err != nil {
+		return usage("standard input cannot be read: %s", err)
+	}
+	if len(text) > maxFile {
+		return usage("standard input is larger than 1 MiB")
+	}
+	tidy, problems := declare.Tidy(source.NewFile("standard input", string(text)))
+	if len(problems) > 0 {
+		a.tellProblems(problems)
+		return &exit{code: exitFindings}
+	}
+	if check {
+		if tidy != string(text) {
+			fmt.Fprintln(a.Out, "standard input")
+			return &exit{code: exitFindings}
+		}
+		return nil
+	}
+	_, err = io.WriteString(a.Out, tidy)
+	return err
+}
+
+// tidyFiles tidies files in place. One that cannot be read does not keep the others from it.
+func (a *app) tidyFiles(files []string, check bool) error {
+	bad, changed := 0, 0
+	for _, path := range files {
+		shown := path
+		if dir, err := os.Getwd(); err == nil {
+			if rel, err := filepath.Rel(dir, path); err == nil && filepath.IsLocal(rel) {
+				shown = rel
+			}
+		}
+		text, err := os.ReadFile(path)
+		if err != nil {
+			a.say("%s cannot be read: %s", shown, plain(err))
+			bad++
+			continue
+		}
+		tidy, problems := declare.Tidy(source.NewFile(shown, string(text)))
+		switch {
+		case len(problems) > 0:
+			a.tellProblems(problems)
+			bad++
+			continue
+		case tidy == string(text):
+			continue
+		}
+		changed++
+		fmt.Fprintln(a.Out, shown)
+		if !check {
+			if err := replaceFile(path, tidy); err != nil {
+				return &exit{code: exitNeedsAHand, message: shown + " could not be written: " + plain(err), err: err}
+			}
+		}
+	}
+	switch {
+	case bad > 0:
+		return &exit{code: exitFindings, message: counted(bad, "file") + " left as they are"}
+	case check && changed > 0:
+		return &exit{code: exitFindings, message: counted(changed, "file") + " not tidy; lantern tidy makes them so"}
+	case changed == 0:
+		a.say("all tidy: %s", counted(len(files), "file"))
+	}
+	return nil
+}
+
+func (a *app) tellProblems(problems []source.Problem) {
+	for _, p := range problems {
+		a.say("%s  %s", p.At.Place(), p.Message)
+	}
+}

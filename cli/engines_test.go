@@ -69,10 +69,21 @@ func newBench(t *testing.T, target enginetest.Target) *bench {
 	}
 	t.Cleanup(func() {
 		ctx := context.Background()
-		for _, c := range b.containers() {
+		list, err := e.Containers(ctx, b.lab())
+		assert.NoError(t, err)
+		for _, c := range engine.GuestsFirst(list) {
 			assert.NoError(t, e.Remove(ctx, c.ID))
 		}
-		assert.NoError(t, e.RemoveNetwork(ctx, plan.NetworkName(b.stack), b.lab()))
+		networks, err := e.Networks(ctx)
+		assert.NoError(t, err)
+		for _, n := range networks {
+			assert.NoError(t, e.RemoveNetwork(ctx, n.Name, b.lab()))
+		}
+		volumes, err := e.Volumes(ctx)
+		assert.NoError(t, err)
+		for _, v := range volumes {
+			assert.NoError(t, e.RemoveVolume(ctx, v.Name, b.lab()))
+		}
 		e.Close()
 	})
 	return b

@@ -123,7 +123,7 @@ type inside struct {
 	Groups           []int
 	NoFile           [2]uint64
 	Shared           uint64
-	Files            map[string]string
+	Files, Names     map[string]string
 }
 
 func insideOf(t *testing.T, port int) inside {

@@ -58,7 +58,7 @@ func (d *Deployer) makeResources(ctx context.Context, p plan.Stack, lock *lock) 
 			if err := d.Engine.MakeFolders(ctx, s.Container.Image, f.Below, all); err != nil {
 				return fmt.Errorf("the folder %s: %w", f.Path, err)
 			}
-			d.event(name, s.Name, StepCreate, StepDone, fmt.Sprintf("the folder %s, for %d:%d with mode %04o", f.Path, f.UID, f.GID, f.Mode))
+			d.event(name, s.Name, StepCreate, StepDone, fmt.Sprintf("the folder %s for %d:%d, mode %04o", f.Path, f.UID, f.GID, f.Mode))
 		}
 	}
 	return nil

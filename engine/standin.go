@@ -5,7 +5,6 @@ import (
 	"encoding/json"
 	"net"
 	"net/http"
-	"strings"
 
 	"proudlantern.example/lantern/core/survey"
 )
@@ -23,9 +22,8 @@ func (e *Engine) Machine(ctx context.Context) (*survey.Survey, error) {
 	if e.name != StandInName {
 		return nil, nil
 	}
-	c := http.Client{Transport: &http.Transport{DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
-		return (&net.Dialer{}).DialContext(ctx, "unix", strings.TrimPrefix(e.Address, "unix://"))
-	}}}
+	dial := e.api.Dialer()
+	c := http.Client{Transport: &http.Transport{DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) { return dial(ctx) }}}
 	defer c.CloseIdleConnections()
 	r, err := http.NewRequestWithContext(ctx, http.MethodGet, "http://stand-in"+StandInMachine, nil)
 	if err != nil {

@@ -57,6 +57,11 @@ func (e *Engine) translate(c plan.Container, labels map[string]string, networkOf
 	}
 	e.translateSettings(c.Settings, config, host)
 	for _, m := range c.Mounts {
+		// Podman's service takes mounts apart at commas, also those in a path.
+		if e.kind == kindP && m.Kind == declare.MountPath && strings.Contains(m.Source+m.Target, ",") {
+			host.Binds = append(host.Binds, bind(m))
+			continue
+		}
 		host.Mounts = append(host.Mounts, e.translateMount(m))
 	}
 	networks := &network.NetworkingConfig{EndpointsConfig: map[string]*network.EndpointSettings{}}
@@ -92,7 +97,8 @@ func (e *Engine) translateMount(m plan.Mount) mount.Mount {
 	case declare.MountMemory:
 		out.Type = mount.TypeTmpfs
 		if m.Size > 0 {
-			out.TmpfsOptions = &mount.TmpfsOptions{SizeBytes: m.Size}
+			// With options but without a mode, Podman's service makes one that nobody may enter.
+			out.TmpfsOptions = &mount.TmpfsOptions{SizeBytes: m.Size, Mode: 0o1777}
 		}
 	case declare.MountEngine:
 		out.Source = e.socket()
@@ -102,6 +108,18 @@ func (e *Engine) translateMount(m plan.Mount) mount.Mount {
 		}
 	}
 	return out
+}
+
+// bind writes a mount of a path in the older way.
+func bind(m plan.Mount) string {
+	options := "rw"
+	if m.ReadOnly {
+		options = "ro"
+	}
+	if m.Shared {
+		options += ",rshared"
+	}
+	return m.Source + ":" + m.Target + ":" + options
 }
 
 // socket returns the path of the engine's own socket on its host.

@@ -150,6 +150,9 @@ func (g *Progress) words(e deploy.Event) string {
 		}
 		return p.Good("pulled")
 	case deploy.StepCreate:
+		if done && e.Detail != "" {
+			return "made " + e.Detail
+		}
 		if done {
 			return "new container made"
 		}

@@ -226,6 +226,7 @@ func (b *box) begin() error {
 func (b *box) publish(r *run) error {
 	for _, p := range b.image.Ports {
 		number, proto, _ := strings.Cut(p, "/")
+		number = b.pagePort(number)
 		port, _ := strconv.Atoi(number)
 		// Without root, ports below 1024 cannot be had here; then the published port is the only way in.
 		address := b.address.String()
@@ -266,6 +267,18 @@ func (b *box) publish(r *run) error {
 	return nil
 }
 
+// pagePort returns the port on which the page of an image's port really is: a variable may say another one.
+func (b *box) pagePort(port string) string {
+	if _, page := b.image.Page[port]; page && b.image.PagePort != "" {
+		for _, e := range b.config.Env {
+			if value, ok := strings.CutPrefix(e, b.image.PagePort+"="); ok {
+				return value
+			}
+		}
+	}
+	return port
+}
+
 func (b *box) portError(network, address string) error {
 	return fmt.Errorf("driver failed programming external connectivity on endpoint %s (%s): Error starting userland proxy: listen %s %s: bind: address already in use", b.name, b.id, network, address)
 }
@@ -273,7 +286,12 @@ func (b *box) portError(network, address string) error {
 // serve answers on a container port: with its page when it has one, else by accepting connections.
 func (b *box) serve(r *run, l net.Listener, port int) {
 	r.listeners = append(r.listeners, l)
-	text, page := b.image.Page[strconv.Itoa(port)]
+	text, page := "", false
+	for declared, says := range b.image.Page {
+		if b.pagePort(declared) == strconv.Itoa(port) {
+			text, page = says, true
+		}
+	}
 	if !page {
 		go func() {
 			for {

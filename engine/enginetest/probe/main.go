@@ -2,6 +2,7 @@
 package main
 
 import (
+	"context"
 	"encoding/json"
 	"fmt"
 	"net"
@@ -102,8 +103,10 @@ func page(ready *atomic.Bool) http.Handler {
 		}
 		about.Names = names(strings.Fields(os.Getenv("PROBE_NAMES")))
 		about.Files = files(strings.Fields(os.Getenv("PROBE_FILES")))
-		if path := os.Getenv("PROBE_WRITE"); path != "" {
-			about.Wrote = "yes"
+		for _, path := range strings.Fields(os.Getenv("PROBE_WRITE")) {
+			if about.Wrote == "" {
+				about.Wrote = "yes"
+			}
 			if err := os.WriteFile(strings.TrimRight(path, "/")+"/probe", []byte("here"), 0o600); err != nil {
 				about.Wrote = err.Error()
 			}
@@ -135,7 +138,9 @@ func files(paths []string) map[string]string {
 func names(list []string) map[string]string {
 	addresses := map[string]string{}
 	for _, n := range list {
-		if found, err := net.LookupHost(n); err == nil {
+		ctx, cancel := context.WithTimeout(context.Background(), 2*time.Second)
+		defer cancel()
+		if found, err := net.DefaultResolver.LookupHost(ctx, n); err == nil {
 			addresses[n] = strings.Join(found, " ")
 		} else {
 			addresses[n] = err.Error()

@@ -249,6 +249,20 @@ ready = { http = "8080/" }
 env.LEVEL = "low"
 restart = "on-failure 2"
 `
+	// One lives in the other's network, and is replaced with it.
+	guests = `
+[volume.readings]
+[service.vane]
+image = "registry.skerry.example/probe:1"
+mounts = ["volume readings -> /readings"]
+ready = { http = "8080/" }
+env.LEVEL = "low"
+[service.cups]
+image = "registry.skerry.example/probe:1"
+shares-network-with = "vane"
+env.PROBE_PAGE = "8081"
+ready = { http = "8081/" }
+`
 	// The ports of desk and pier change places; store goes.
 	swapBefore = `
 [service.desk]
@@ -278,6 +292,7 @@ after = ["desk"]
 
 var (
 	changed  = strings.NewReplacer(`"low"`, `"high"`, "probe-store:1", "probe:2").Replace(two)
+	moved    = strings.Replace(guests, `"low"`, `"high"`, 1)
 	unstable = strings.NewReplacer(`"low"`, `"high"`, "probe:1", "probe:never", `ready = { http = "8080/" }`, `ready = { http = "8080/", within = "700ms" }`).Replace(two)
 )
 
@@ -291,6 +306,7 @@ func TestDeathAtEveryCall(t *testing.T) {
 		{name: "first deploy", after: two},
 		{name: "replacing", before: two, after: changed},
 		{name: "ports change places", before: swapBefore, after: swapAfter},
+		{name: "a guest and its host", before: guests, after: moved},
 		{name: "put back", before: two, after: unstable},
 		{name: "retire", before: two, retire: true},
 	} {
@@ -335,7 +351,7 @@ func TestDeathOnRealEngines(t *testing.T) {
 		if !target.Real() {
 			t.Skip("TestDeathAtEveryCall does more")
 		}
-		for _, scenario := range []struct{ name, before, after string }{{"replacing", two, changed}, {"ports change places", swapBefore, swapAfter}} {
+		for _, scenario := range []struct{ name, before, after string }{{"replacing", two, changed}, {"ports change places", swapBefore, swapAfter}, {"a guest and its host", guests, moved}} {
 			points := 0
 			w := worldOn(t, target.Address)
 			for n := 2; ; n += 5 {
@@ -473,6 +489,39 @@ func TestTwoAtOnce(t *testing.T) {
 	assert.Contains(t, a.Holder, fmt.Sprintf("(pid %d) is changing this stack since", os.Getpid()))
 	assert.Equal(t, deploy.Done, b.Result)
 	w.settled(st)
+}
+
+// A first deploy that fails leaves no volume behind; one that replaces leaves those alone that were there.
+func TestVolumesOfAFailedDeploy(t *testing.T) {
+	w := newWorld(t)
+	d := w.deployer(false)
+	broken := strings.Replace(guests, "probe:1", "probe:exits", 1)
+	volumes := func() []string {
+		names, err := d.Volumes(t.Context(), "pier-log")
+		require.NoError(t, err)
+		return names
+	}
+	for _, text := range []string{broken, guests, broken} {
+		out, err := d.Deploy(t.Context(), w.stack(text))
+		require.NoError(t, err)
+		if text == guests {
+			require.Equal(t, deploy.Done, out.Result, "%v", out.Failure)
+			continue
+		}
+		require.Equal(t, deploy.PutBack, out.Result)
+		if len(w.names()) == 0 {
+			assert.Empty(t, volumes())
+		}
+	}
+	w.settled(w.stack(guests))
+	assert.Equal(t, []string{"pier-log.readings"}, volumes())
+	_, err := d.Retire(t.Context(), "pier-log")
+	require.NoError(t, err)
+	assert.Equal(t, []string{"pier-log.readings"}, volumes())
+	out, err := d.Deploy(t.Context(), w.stack(broken))
+	require.NoError(t, err)
+	require.Equal(t, deploy.PutBack, out.Result)
+	assert.Equal(t, []string{"pier-log.readings"}, volumes(), "it was there before this deploy")
 }
 
 func TestPullShowsProgress(t *testing.T) {

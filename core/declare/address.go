@@ -42,6 +42,9 @@ func ParseEngineAddress(s string) (EngineAddress, error) {
 		a.Socket = strings.TrimSuffix("/"+socket, "/")
 	}
 	if user, host, named := strings.Cut(machine, "@"); named {
+		if user == "" {
+			return wrong("in front of @ stands an account")
+		}
 		if strings.Contains(user, ":") {
 			return wrong("a password has no place in an address")
 		}
@@ -56,7 +59,7 @@ func ParseEngineAddress(s string) (EngineAddress, error) {
 	} else if colon := strings.LastIndexByte(machine, ':'); colon >= 0 {
 		a.Host, a.Port = machine[:colon], machine[colon+1:]
 	}
-	if a.Host == "" || strings.ContainsAny(a.Host, " \t?#@") || strings.Contains(a.Host, ":") && !strings.HasPrefix(machine, "[") {
+	if a.Host == "" || strings.ContainsAny(a.Host, " \t?#@[]") || strings.Contains(a.Host, ":") && !strings.HasPrefix(machine, "[") {
 		return wrong("behind " + scheme + ":// stands the name or address of a machine")
 	}
 	if strings.HasSuffix(machine, ":") || a.Port != "" {

@@ -269,11 +269,13 @@ func firstInvalidUTF8(s string) (int, bool) {
 
 // IsSecret tells whether a variable's name says that its value is a secret.
 func IsSecret(name string) bool {
-	n := strings.ReplaceAll(strings.ToUpper(name), "-", "_")
-	for _, end := range []string{"PASSWORD", "PASSWD", "PASSPHRASE", "PASS", "PWD", "SECRET", "TOKEN", "KEY", "CREDENTIALS"} {
-		if strings.HasSuffix(n, end) {
+	for _, end := range secretEndings {
+		if len(name) >= len(end) && strings.EqualFold(name[len(name)-len(end):], end) {
 			return true
 		}
 	}
 	return false
 }
+
+// secretEndings are what names of secrets end with.
+var secretEndings = []string{"PASSWORD", "PASSWD", "PASSPHRASE", "PASS", "PWD", "SECRET", "TOKEN", "KEY", "CREDENTIALS"}

@@ -25,6 +25,7 @@ type reader struct {
 	file           *source.File
 	stack, service string // whose part is being read
 	problems       []source.Problem
+	toml           *tomlReader
 }
 
 func (r *reader) problem(rule string, at source.Span, format string, args ...any) *source.Problem {

@@ -5,8 +5,11 @@ package declare
 import (
 	"errors"
 	"io/fs"
+	"runtime"
 	"slices"
 	"sort"
+	"sync"
+	"sync/atomic"
 
 	"proudlantern.example/lantern/core/source"
 )
@@ -195,11 +198,11 @@ type Unreadable struct{ Message string }
 func (e *Unreadable) Error() string { return e.Message }
 
 // Read reads a lab: lab.toml, the stack.toml of each of the named folders, and every environment file that these name. Texts
-// are asked for by their path relative to the lab; an error that is [fs.ErrNotExist] means that there is no such file, an
+// are asked for by their path relative to the lab, several at a time; an error that is [fs.ErrNotExist] means that there is no such file, an
 // *[Unreadable] carries its own words. The lab keeps text for environment files whose names are known only later. Whatever is wrong stands in the lab's Problems: all files are read in any case.
 func Read(stacks []string, text func(path string) (string, error)) *Lab {
 	l := &Lab{EnvFiles: map[string]*EnvFile{}, text: text}
-	r := &reader{}
+	r := &reader{toml: &tomlReader{}}
 	l.File = r.open(LabFile, text)
 	top := r.parse(l.File)
 	before := len(r.problems)
@@ -215,11 +218,32 @@ func Read(stacks []string, text func(path string) (string, error)) *Lab {
 	}
 	r.envFilesOfLet(l, "", l.Let)
 	sort.Strings(stacks)
-	for _, name := range stacks {
-		l.Stacks = append(l.Stacks, r.readStack(name, l))
-	}
 	l.Problems = r.problems
+	r.stacks(l, stacks)
 	return l
+}
+
+// stacks reads stack.toml files, as many at a time as there are processors, and then, one by one, the environment files that they name.
+func (r *reader) stacks(l *Lab, names []string) {
+	l.Stacks = make([]*Stack, len(names))
+	problems := make([][]source.Problem, len(names))
+	var next atomic.Int64
+	var wait sync.WaitGroup
+	for range min(runtime.GOMAXPROCS(0), len(names)) {
+		wait.Go(func() {
+			r := reader{toml: &tomlReader{}}
+			for i := int(next.Add(1)) - 1; i < len(names); i = int(next.Add(1)) - 1 {
+				r.problems = nil
+				l.Stacks[i], problems[i] = r.readStack(names[i], l), r.problems
+			}
+		})
+	}
+	wait.Wait()
+	for i, s := range l.Stacks {
+		r := reader{stack: s.Name, problems: problems[i]}
+		r.envFilesOf(l, s)
+		l.Problems = append(l.Problems, r.problems...)
+	}
 }
 
 // open returns a file of the lab; when it cannot be read, an empty one and a problem.
@@ -241,7 +265,7 @@ func (r *reader) parse(file *source.File) *table {
 		r.problem("syntax", file.Span(at, at+1), "not UTF-8: a byte 0x%02x stands here", file.Text[at])
 		return nil
 	}
-	top, problems := readTOML(file)
+	top, problems := r.toml.read(file)
 	for _, p := range problems {
 		r.problem(p.Rule, p.At, "%s", p.Message)
 	}

@@ -37,21 +37,37 @@ type Service struct {
 	Name string
 	At   source.Span // of its name
 
-	About, Image, Platform, Fetch, WorkingDir, Hostname, Owner, RunAs, Timezone, TimezoneVariable, Restart, Page, LogLimit Text
-	Memory, SharedMemory, CPUs, PID, IPC, Cgroup, StopSignal, StopWithin                                                   Text
+	About, Image, Fetch, Owner, RunAs, Timezone, Restart, Page, LogLimit, StopWithin Text
 
-	Ports, Mounts, OwnerVariables, ExtraGroups, EnvFiles, After, Secrets []Text
-	Command, Entrypoint                                                  []Text // nil: the image's own
-	Listens, Aliases, Devices, Capabilities, DropCapabilities, DNS       []Text
+	Ports, Mounts, OwnerVariables, EnvFiles, After, Secrets []Text
+	Networks                                                []Text // nil: the stack's
 
-	Networks                   []Text // nil: the stack's
-	Network, SharesNetworkWith Text
+	Env    []Variable
+	Ready  *Ready
+	Accept []Named
 
-	Privileged, ReadOnly, Init, Overlap           *bool
-	Sysctls, Labels, Ulimits, AddressBook, Accept []Named
+	Settings *Settings // nil: none of them is declared
+}
 
-	Env   []Variable
-	Ready *Ready
+// Settings are the keys of a service that few services need.
+type Settings struct {
+	Platform, WorkingDir, Hostname, TimezoneVariable, Memory, SharedMemory, CPUs, PID, IPC, Cgroup, StopSignal, Network, SharesNetworkWith Text
+
+	Command, Entrypoint                                                         []Text // nil: the image's own
+	ExtraGroups, Listens, Aliases, Devices, Capabilities, DropCapabilities, DNS []Text
+
+	Privileged, ReadOnly, Init, Overlap   *bool
+	Sysctls, Labels, Ulimits, AddressBook []Named
+}
+
+// setting is where the reader of a rarer key puts its value.
+func setting[T any](field func(*Settings) T) func(*Service) T {
+	return func(s *Service) T {
+		if s.Settings == nil {
+			s.Settings = &Settings{}
+		}
+		return field(s.Settings)
+	}
 }
 
 // Variable is an entry of env.
@@ -109,22 +125,22 @@ var onlyHost = []string{"host"}
 var serviceKeys = []key[Service]{
 	text("about", "what it is for", `about = "the readings themselves"`, func(s *Service) *Text { return &s.About }),
 	text("image", "the image, with tag, digest or both; required", `image = "registry.skerry.example/tide-desk:2.3"`, func(s *Service) *Text { return &s.Image }),
-	text("platform", "for which platform the image is taken; the host's when left out", `platform = "linux/arm64"`, func(s *Service) *Text { return &s.Platform }),
+	text("platform", "for which platform the image is taken; the host's when left out", `platform = "linux/arm64"`, setting(func(s *Settings) *Text { return &s.Platform })),
 	word("fetch", "when the image is pulled", `fetch = "each-deploy"`, fetchWords, func(s *Service) *Text { return &s.Fetch }),
-	texts("command", "instead of the image's", `command = ["serve", "--quiet"]`, func(s *Service) *[]Text { return &s.Command }),
-	texts("entrypoint", "instead of the image's", `entrypoint = ["/bin/desk"]`, func(s *Service) *[]Text { return &s.Entrypoint }),
-	text("working-dir", "the folder inside that the command starts in", `working-dir = "/data"`, func(s *Service) *Text { return &s.WorkingDir }),
-	text("hostname", "its own name inside; STACK-SERVICE when left out", `hostname = "desk"`, func(s *Service) *Text { return &s.Hostname }),
+	texts("command", "instead of the image's", `command = ["serve", "--quiet"]`, setting(func(s *Settings) *[]Text { return &s.Command })),
+	texts("entrypoint", "instead of the image's", `entrypoint = ["/bin/desk"]`, setting(func(s *Settings) *[]Text { return &s.Entrypoint })),
+	text("working-dir", "the folder inside that the command starts in", `working-dir = "/data"`, setting(func(s *Settings) *Text { return &s.WorkingDir })),
+	text("hostname", "its own name inside; STACK-SERVICE when left out", `hostname = "desk"`, setting(func(s *Settings) *Text { return &s.Hostname })),
 	texts("ports", "published ports, [address:]host -> container[/protocol]", `ports = ["8710 -> 80", "localhost:8711-8712 -> 81-82/udp"]`, func(s *Service) *[]Text { return &s.Ports }),
-	texts("listens", "ports that it opens itself when it shares the host's network, [ADDRESS:]PORT[-PORT][/protocol]", `listens = ["8710", "localhost:8711-8712/udp"]`, func(s *Service) *[]Text { return &s.Listens }),
+	texts("listens", "ports that it opens itself when it shares the host's network, [ADDRESS:]PORT[-PORT][/protocol]", `listens = ["8710", "localhost:8711-8712/udp"]`, setting(func(s *Settings) *[]Text { return &s.Listens })),
 	text("page", "the container port of its page, for links and for the proof after a deploy", `page = "80/"`, func(s *Service) *Text { return &s.Page }),
 	texts("mounts", "what is mounted: a path, volume NAME, memory [SIZE] or engine -> path inside[, option]", `mounts = ["/srv/skerry -> /data, read-only", "volume readings -> /readings", "memory 64MiB -> /tmp"]`, func(s *Service) *[]Text { return &s.Mounts }),
 	text("owner", "whose data it works on: ACCOUNT, ACCOUNT:GROUP or UID:GID; names are looked up on the host", `owner = "keeper:watch"`, func(s *Service) *Text { return &s.Owner }),
 	texts("owner-variables", "hands the owner's uid and gid over in these two variables", `owner-variables = ["DESK_UID", "DESK_GID"]`, func(s *Service) *[]Text { return &s.OwnerVariables }),
 	text("run-as", "the user that the process is started as: owner, image, ACCOUNT[:GROUP] or UID:GID; image when left out", `run-as = "owner"`, func(s *Service) *Text { return &s.RunAs }),
-	texts("extra-groups", "further groups of the process, names of the host or gids", `extra-groups = ["watch", "1410"]`, func(s *Service) *[]Text { return &s.ExtraGroups }),
+	texts("extra-groups", "further groups of the process, names of the host or gids", `extra-groups = ["watch", "1410"]`, setting(func(s *Settings) *[]Text { return &s.ExtraGroups })),
 	text("timezone", "IANA name, host or none; handed over as TZ", `timezone = "none"`, func(s *Service) *Text { return &s.Timezone }),
-	text("timezone-variable", "the variable that the zone is handed over in; TZ when left out", `timezone-variable = "ZONE"`, func(s *Service) *Text { return &s.TimezoneVariable }),
+	text("timezone-variable", "the variable that the zone is handed over in; TZ when left out", `timezone-variable = "ZONE"`, setting(func(s *Settings) *Text { return &s.TimezoneVariable })),
 	{name: "env", takes: FormValues, doc: "environment variables; they win over env-files", example: `env.DESK_LEVEL = "info"`, read: readEnv},
 	texts("env-files", "environment files, relative to the stack's folder; the later one wins", `env-files = ["tide-log.env"]`, func(s *Service) *[]Text { return &s.EnvFiles }),
 	texts("secrets", "variables whose values are secret though their names do not look like it", `secrets = ["STATION"]`, func(s *Service) *[]Text { return &s.Secrets }),
@@ -154,29 +170,29 @@ var serviceKeys = []key[Service]{
 		},
 	},
 	texts("networks", "the lab's networks that it is on, beside the stack's own; the stack's when left out", `networks = ["jetty"]`, func(s *Service) *[]Text { return &s.Networks }),
-	word("network", "instead of networks: the host's own, or none", `network = "none"`, []string{"host", "none"}, func(s *Service) *Text { return &s.Network }),
-	text("shares-network-with", "the service of the stack in whose network it lives", `shares-network-with = "store"`, func(s *Service) *Text { return &s.SharesNetworkWith }),
-	texts("aliases", "further names on its networks", `aliases = ["tides"]`, func(s *Service) *[]Text { return &s.Aliases }),
-	boolean("overlap", "its new container may run beside the old one until it is proven", `overlap = true`, func(s *Service) **bool { return &s.Overlap }),
+	word("network", "instead of networks: the host's own, or none", `network = "none"`, []string{"host", "none"}, setting(func(s *Settings) *Text { return &s.Network })),
+	text("shares-network-with", "the service of the stack in whose network it lives", `shares-network-with = "store"`, setting(func(s *Settings) *Text { return &s.SharesNetworkWith })),
+	texts("aliases", "further names on its networks", `aliases = ["tides"]`, setting(func(s *Settings) *[]Text { return &s.Aliases })),
+	boolean("overlap", "its new container may run beside the old one until it is proven", `overlap = true`, setting(func(s *Settings) **bool { return &s.Overlap })),
 	text("log-limit", "how much of its log is kept, files x size, or none", `log-limit = "3 x 1MB"`, func(s *Service) *Text { return &s.LogLimit }),
-	text("memory", "how much memory it may use", `memory = "512MiB"`, func(s *Service) *Text { return &s.Memory }),
-	text("shared-memory", "the size of its shared memory", `shared-memory = "128MiB"`, func(s *Service) *Text { return &s.SharedMemory }),
-	number("cpus", FormNumber, "how many processors it may use", `cpus = 0.5`, func(s *Service) *Text { return &s.CPUs }),
-	texts("devices", "devices of the host, PATH or PATH -> PATH", `devices = ["/dev/lamp0 -> /dev/lamp"]`, func(s *Service) *[]Text { return &s.Devices }),
-	texts("capabilities", "capabilities beyond the usual ones", `capabilities = ["NET_ADMIN"]`, func(s *Service) *[]Text { return &s.Capabilities }),
-	texts("drop-capabilities", "usual capabilities that it does not get; ALL for all", `drop-capabilities = ["ALL"]`, func(s *Service) *[]Text { return &s.DropCapabilities }),
-	boolean("privileged", "may do to the host whatever root may", `privileged = true`, func(s *Service) **bool { return &s.Privileged }),
-	boolean("read-only", "its root file system cannot be written", `read-only = true`, func(s *Service) **bool { return &s.ReadOnly }),
-	boolean("init", "a small first process that reaps what is left over", `init = true`, func(s *Service) **bool { return &s.Init }),
-	word("pid", "sees the host's processes", `pid = "host"`, onlyHost, func(s *Service) *Text { return &s.PID }),
-	word("ipc", "shares the host's shared memory and semaphores", `ipc = "host"`, onlyHost, func(s *Service) *Text { return &s.IPC }),
-	word("cgroup", "sees the host's control groups", `cgroup = "host"`, onlyHost, func(s *Service) *Text { return &s.Cgroup }),
-	pairs("sysctls", FormPairs, "kernel settings of its own namespaces", `sysctls = { "net.core.somaxconn" = "512" }`, func(s *Service) *[]Named { return &s.Sysctls }),
-	pairs("labels", FormPairs, "labels of the container", `labels = { "example.skerry.room" = "lamp" }`, func(s *Service) *[]Named { return &s.Labels }),
-	pairs("ulimits", FormValues, "limits of its processes, N or SOFT:HARD", `ulimits = { nofile = "1024:4096" }`, func(s *Service) *[]Named { return &s.Ulimits }),
-	pairs("address-book", FormPairs, "further names that resolve inside, to addresses", `address-book = { lamp = "192.0.2.14" }`, func(s *Service) *[]Named { return &s.AddressBook }),
-	texts("dns", "addresses of name servers", `dns = ["192.0.2.53"]`, func(s *Service) *[]Text { return &s.DNS }),
-	text("stop-signal", "the signal that tells it to stop", `stop-signal = "SIGINT"`, func(s *Service) *Text { return &s.StopSignal }),
+	text("memory", "how much memory it may use", `memory = "512MiB"`, setting(func(s *Settings) *Text { return &s.Memory })),
+	text("shared-memory", "the size of its shared memory", `shared-memory = "128MiB"`, setting(func(s *Settings) *Text { return &s.SharedMemory })),
+	number("cpus", FormNumber, "how many processors it may use", `cpus = 0.5`, setting(func(s *Settings) *Text { return &s.CPUs })),
+	texts("devices", "devices of the host, PATH or PATH -> PATH", `devices = ["/dev/lamp0 -> /dev/lamp"]`, setting(func(s *Settings) *[]Text { return &s.Devices })),
+	texts("capabilities", "capabilities beyond the usual ones", `capabilities = ["NET_ADMIN"]`, setting(func(s *Settings) *[]Text { return &s.Capabilities })),
+	texts("drop-capabilities", "usual capabilities that it does not get; ALL for all", `drop-capabilities = ["ALL"]`, setting(func(s *Settings) *[]Text { return &s.DropCapabilities })),
+	boolean("privileged", "may do to the host whatever root may", `privileged = true`, setting(func(s *Settings) **bool { return &s.Privileged })),
+	boolean("read-only", "its root file system cannot be written", `read-only = true`, setting(func(s *Settings) **bool { return &s.ReadOnly })),
+	boolean("init", "a small first process that reaps what is left over", `init = true`, setting(func(s *Settings) **bool { return &s.Init })),
+	word("pid", "sees the host's processes", `pid = "host"`, onlyHost, setting(func(s *Settings) *Text { return &s.PID })),
+	word("ipc", "shares the host's shared memory and semaphores", `ipc = "host"`, onlyHost, setting(func(s *Settings) *Text { return &s.IPC })),
+	word("cgroup", "sees the host's control groups", `cgroup = "host"`, onlyHost, setting(func(s *Settings) *Text { return &s.Cgroup })),
+	pairs("sysctls", FormPairs, "kernel settings of its own namespaces", `sysctls = { "net.core.somaxconn" = "512" }`, setting(func(s *Settings) *[]Named { return &s.Sysctls })),
+	pairs("labels", FormPairs, "labels of the container", `labels = { "example.skerry.room" = "lamp" }`, setting(func(s *Settings) *[]Named { return &s.Labels })),
+	pairs("ulimits", FormValues, "limits of its processes, N or SOFT:HARD", `ulimits = { nofile = "1024:4096" }`, setting(func(s *Settings) *[]Named { return &s.Ulimits })),
+	pairs("address-book", FormPairs, "further names that resolve inside, to addresses", `address-book = { lamp = "192.0.2.14" }`, setting(func(s *Settings) *[]Named { return &s.AddressBook })),
+	texts("dns", "addresses of name servers", `dns = ["192.0.2.53"]`, setting(func(s *Settings) *[]Text { return &s.DNS })),
+	text("stop-signal", "the signal that tells it to stop", `stop-signal = "SIGINT"`, setting(func(s *Settings) *Text { return &s.StopSignal })),
 	text("stop-within", "how long it may take to stop", `stop-within = "1m"`, func(s *Service) *Text { return &s.StopWithin }),
 	pairs("accept", FormPairs, "findings that are accepted: \"RULE\" or \"RULE SUBJECT\" = the reason", `accept = { port-clash = "never at the same time" }`, func(s *Service) *[]Named { return &s.Accept }),
 }
@@ -210,7 +226,7 @@ func readEnv(r *reader, e entry, s *Service) {
 	}
 }
 
-// stack reads one stack and the environment files that it names.
+// readStack reads one stack.toml.
 func (r *reader) readStack(name string, l *Lab) *Stack {
 	before := len(r.problems)
 	r.stack = name
@@ -227,15 +243,19 @@ func (r *reader) readStack(name string, l *Lab) *Stack {
 	if top != nil {
 		read(r, top, stackKeys, "stack.toml", s)
 	}
-	r.envFilesOfLet(l, name, s.Let)
+	return s
+}
+
+// envFilesOf reads the environment files that a stack names.
+func (r *reader) envFilesOf(l *Lab, s *Stack) {
+	r.envFilesOfLet(l, s.Name, s.Let)
 	for _, v := range s.Services {
 		r.service = v.Name
 		for _, f := range v.EnvFiles {
-			r.envFile(l, name, f)
+			r.envFile(l, s.Name, f)
 		}
 	}
 	r.service = ""
-	return s
 }
 
 func (r *reader) envFilesOfLet(l *Lab, dir string, lets []Let) {

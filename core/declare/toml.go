@@ -78,9 +78,6 @@ func (t *table) get(key string) (entry, bool) {
 }
 
 func (t *table) add(e entry) {
-	if t.entries == nil {
-		t.entries = make([]entry, 0, 8)
-	}
 	if len(t.entries) == indexFrom {
 		t.index = make(map[string]int, 2*indexFrom)
 		for i, e := range t.entries {
@@ -93,19 +90,62 @@ func (t *table) add(e entry) {
 	t.entries = append(t.entries, e)
 }
 
-// tomlReader builds the tree of one file.
+// tomlReader builds the trees of files, one after the other: a tree holds only until the next is built. Nodes and tables come out of slabs that are used
+// again, because a lab of a thousand stacks has half a million of them.
 type tomlReader struct {
 	file     *source.File
+	text     []byte
 	parser   unstable.Parser
 	problems []source.Problem
+
+	nodes  slab[node]
+	tables slab[table]
+}
+
+// slab hands out values whose addresses stay, and takes them all back at once.
+type slab[T any] struct {
+	chunks [][]T
+	used   int // of all chunks together
+}
+
+// chunk is how many values are allocated at once.
+const chunk = 256
+
+func (s *slab[T]) next() *T {
+	if s.used == len(s.chunks)*chunk {
+		s.chunks = append(s.chunks, make([]T, chunk))
+	}
+	v := &s.chunks[s.used/chunk][s.used%chunk]
+	s.used++
+	return v
+}
+
+func (r *tomlReader) node(n node) *node {
+	p := r.nodes.next()
+	items := p.items[:0]
+	*p = n
+	p.items = items
+	return p
+}
+
+func (r *tomlReader) table() *table {
+	p := r.tables.next()
+	*p = table{entries: p.entries[:0]}
+	return p
 }
 
 // readTOML returns the file's top table. What is not TOML 1.0 is a problem of rule syntax; after an error in the grammar
 // itself nothing behind it is read.
 func readTOML(file *source.File) (*table, []source.Problem) {
-	r := &tomlReader{file: file}
-	r.parser.Reset([]byte(file.Text))
-	top := &table{explicit: true}
+	return new(tomlReader).read(file)
+}
+
+func (r *tomlReader) read(file *source.File) (*table, []source.Problem) {
+	r.file, r.problems, r.nodes.used, r.tables.used = file, nil, 0, 0
+	r.text = append(r.text[:0], file.Text...)
+	r.parser.Reset(r.text)
+	top := r.table()
+	top.explicit = true
 	current := top
 	for r.parser.NextExpression() {
 		e := r.parser.Expression()
@@ -116,7 +156,7 @@ func readTOML(file *source.File) (*table, []source.Problem) {
 			key := e.Key()
 			key.Next()
 			r.problem(r.span(key.Node().Raw), "a list of tables ([[%s]]) has no meaning here: every table of a lab has a name of its own", key.Node().Data)
-			current = &table{}
+			current = r.table()
 		case unstable.KeyValue:
 			r.keyValue(current, e)
 		}
@@ -176,19 +216,19 @@ func (r *tomlReader) header(top *table, e *unstable.Node) *table {
 		found, ok := t.get(key)
 		switch {
 		case !ok:
-			next := &table{}
-			t.add(entry{key, span, &node{kind: kindTable, span: span, table: next}})
+			next := r.table()
+			t.add(entry{key, span, r.node(node{kind: kindTable, span: span, table: next})})
 			t = next
 		case found.value.kind != kindTable || found.value.table.closed:
 			r.problem(span, "%s has a value already, in line %d", key, found.keySpan.Place().Line)
-			return &table{}
+			return r.table()
 		default:
 			t = found.value.table
 		}
 		if it.IsLast() {
 			if t.explicit || t.dotted {
 				r.problem(span, "the table %s is there already, in line %d", key, found.keySpan.Place().Line)
-				return &table{}
+				return r.table()
 			}
 			t.explicit = true
 		}
@@ -219,8 +259,9 @@ func (r *tomlReader) keyValue(t *table, e *unstable.Node) {
 		}
 		switch {
 		case !ok:
-			next := &table{dotted: true}
-			t.add(entry{key, span, &node{kind: kindTable, span: span, table: next}})
+			next := r.table()
+			next.dotted = true
+			t.add(entry{key, span, r.node(node{kind: kindTable, span: span, table: next})})
 			t = next
 		case found.value.kind != kindTable || !found.value.table.dotted:
 			r.problem(span, "%s is there already, in line %d", key, found.keySpan.Place().Line)
@@ -233,7 +274,7 @@ func (r *tomlReader) keyValue(t *table, e *unstable.Node) {
 
 // value builds the tree below a value; whole is where it stands when it does not say so itself.
 func (r *tomlReader) value(v *unstable.Node, whole source.Span) *node {
-	n := &node{span: whole}
+	n := r.node(node{span: whole})
 	if v.Raw.Length > 0 && v.Kind != unstable.InlineTable {
 		n.span = r.span(v.Raw)
 	}
@@ -254,7 +295,7 @@ func (r *tomlReader) value(v *unstable.Node, whole source.Span) *node {
 			}
 		}
 	case unstable.InlineTable:
-		n.kind, n.table = kindTable, &table{}
+		n.kind, n.table = kindTable, r.table()
 		for it := v.Children(); it.Next(); {
 			if it.Node().Kind == unstable.KeyValue {
 				r.keyValue(n.table, it.Node())

@@ -10,7 +10,7 @@ import (
 
 // identity works out owner, owner-variables and run-as of a service.
 func (r *resolver) identity(s *Service, d *declare.Service, in *scope) {
-	texts := []declare.Text{d.Owner, in.decl.Owner}
+	texts := append(make([]declare.Text, 0, 4), d.Owner, in.decl.Owner)
 	if s.Stack.Host != nil {
 		texts = append(texts, r.hostDecl[s.Stack.Host].Owner)
 	}

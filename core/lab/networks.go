@@ -77,8 +77,9 @@ func (r *resolver) engineName(into *string, t declare.Text, in *scope) {
 
 // network works out where a service is to be found.
 func (r *resolver) network(s *Service, d *declare.Service, in *scope) {
-	s.NetworkMode, s.Overlap = d.Network.Value, d.Overlap != nil && *d.Overlap
-	for _, t := range d.Listens {
+	rare := settingsOf(d)
+	s.NetworkMode, s.Overlap = rare.Network.Value, rare.Overlap != nil && *rare.Overlap
+	for _, t := range rare.Listens {
 		v, ok := r.known(t, in)
 		if !ok {
 			continue
@@ -91,23 +92,23 @@ func (r *resolver) network(s *Service, d *declare.Service, in *scope) {
 		at := v.Part(p.HostAt[0], p.HostAt[0]+p.HostAt[1])
 		s.Listens = append(s.Listens, Port{p, at, at})
 	}
-	if d.SharesNetworkWith.IsSet() {
-		r.shares(s, d, in)
+	if rare.SharesNetworkWith.IsSet() {
+		r.shares(s, rare, in)
 	}
 	instead := ""
 	switch {
-	case d.Network.IsSet():
-		instead = `network = "` + d.Network.Value + `"`
-	case d.SharesNetworkWith.IsSet():
+	case rare.Network.IsSet():
+		instead = `network = "` + rare.Network.Value + `"`
+	case rare.SharesNetworkWith.IsSet():
 		instead = "shares-network-with"
 	}
 	switch {
-	case d.Network.IsSet() && d.SharesNetworkWith.IsSet():
-		r.problem("value-grammar", d.SharesNetworkWith.Span, "network and shares-network-with exclude each other")
+	case rare.Network.IsSet() && rare.SharesNetworkWith.IsSet():
+		r.problem("value-grammar", rare.SharesNetworkWith.Span, "network and shares-network-with exclude each other")
 	case instead != "" && len(d.Networks) > 0:
 		r.problem("value-grammar", d.Networks[0].Span, "networks have no meaning beside %s", instead)
-	case instead != "" && len(d.Aliases) > 0:
-		r.problem("value-grammar", d.Aliases[0].Span, "names on networks have no meaning beside %s", instead)
+	case instead != "" && len(rare.Aliases) > 0:
+		r.problem("value-grammar", rare.Aliases[0].Span, "names on networks have no meaning beside %s", instead)
 	}
 	if instead != "" {
 		return
@@ -144,7 +145,7 @@ func (r *resolver) network(s *Service, d *declare.Service, in *scope) {
 }
 
 // shares works out in whose network a service lives.
-func (r *resolver) shares(s *Service, d *declare.Service, in *scope) {
+func (r *resolver) shares(s *Service, d *declare.Settings, in *scope) {
 	v, ok := r.known(d.SharesNetworkWith, in)
 	if !ok {
 		return
@@ -155,7 +156,7 @@ func (r *resolver) shares(s *Service, d *declare.Service, in *scope) {
 	case target == nil:
 	case target == s:
 		r.problem("value-grammar", s.SharesAt, "%s cannot share its network with itself", s.Name)
-	case r.serviceDecl[target].SharesNetworkWith.IsSet():
+	case settingsOf(r.serviceDecl[target]).SharesNetworkWith.IsSet():
 		r.problem("value-grammar", s.SharesAt, "%s lives in another one's network itself: name that one", target.Name)
 	default:
 		s.Shares, s.Hostname = target, ""

@@ -27,11 +27,13 @@ type Input struct {
 // What a service gets that nobody says anything else for.
 const (
 	defaultRestart     = "unless-stopped"
-	defaultLogLimit    = "5 x 10MB"
 	defaultFetch       = "if-absent"
 	defaultStopWithin  = 10 * time.Second
 	defaultReadyWithin = 60 * time.Second
 )
+
+// defaultLogLimit is 5 x 10MB.
+var defaultLogLimit = declare.LogLimit{Files: 5, Size: 10_000_000}
 
 const (
 	resolving = 1
@@ -47,7 +49,7 @@ type resolver struct {
 
 	hostScopes map[*Host]*scope // lab.toml as a host sees it: with its own folders
 
-	hostDecl    map[*Host]declare.Host
+	hostDecl    map[*Host]*declare.Host
 	stackDecl   map[*Stack]*declare.Stack
 	serviceDecl map[*Service]*declare.Service
 	scopes      map[*Service]*scope
@@ -64,7 +66,7 @@ func Resolve(decl *declare.Lab, in Input) *Lab {
 		decl: decl, in: in,
 		lab:         &Lab{Name: decl.Name.Value, EnvFiles: maps.Clone(decl.EnvFiles)},
 		hostScopes:  map[*Host]*scope{},
-		hostDecl:    map[*Host]declare.Host{},
+		hostDecl:    map[*Host]*declare.Host{},
 		stackDecl:   map[*Stack]*declare.Stack{},
 		serviceDecl: map[*Service]*declare.Service{},
 		scopes:      map[*Service]*scope{},
@@ -153,7 +155,7 @@ func (r *resolver) hosts() {
 				h.Reserved = append(h.Reserved, Reserved{p, v.Part(0, len(v.Text))})
 			}
 		}
-		r.hostDecl[h] = d
+		r.hostDecl[h] = &d
 		r.hostScopes[h] = r.scopeOfLab(h)
 		r.lab.Hosts = append(r.lab.Hosts, h)
 	}
@@ -249,9 +251,10 @@ func (r *resolver) service(s *Service) {
 	if s.Image = r.expand(d.Image, in); d.Image.IsSet() && !s.Image.Unknown {
 		r.image(s)
 	}
-	r.settings(s, d, in)
+	r.settings(s, settingsOf(d), in)
 	r.ports(s)
 	r.network(s, d, in)
+	s.Mounts = slices.Grow(s.Mounts, len(d.Mounts))
 	for _, t := range d.Mounts {
 		r.mount(s, t, in)
 	}
@@ -273,6 +276,16 @@ func (r *resolver) service(s *Service) {
 	}
 }
 
+var noSettings declare.Settings
+
+// settingsOf returns the rarer keys of a service, also of one that has none.
+func settingsOf(d *declare.Service) *declare.Settings {
+	if d.Settings == nil {
+		return &noSettings
+	}
+	return d.Settings
+}
+
 // image checks the reference of an image (the grammar of the OCI distribution specification).
 func (r *resolver) image(s *Service) {
 	valid, seen := r.images[s.Image.Text]
@@ -292,6 +305,7 @@ func (r *resolver) ports(s *Service) {
 		return
 	}
 	r.portsState[s] = resolving
+	s.Ports = slices.Grow(s.Ports, len(r.serviceDecl[s].Ports))
 	for _, t := range r.serviceDecl[s].Ports {
 		v := r.expand(t, r.scopes[s])
 		if v.Unknown {
@@ -355,7 +369,7 @@ func (r *resolver) habits(s *Service, d *declare.Service, in *scope) {
 			s.Restart = p
 		}
 	}
-	s.LogLimit, _ = declare.ParseLogLimit(defaultLogLimit)
+	s.LogLimit = defaultLogLimit
 	if v, ok := first(d.LogLimit, def.LogLimit); ok {
 		if l, err := declare.ParseLogLimit(v.Text); err != nil {
 			r.syntaxOnce(err, v)
@@ -437,7 +451,7 @@ func (r *resolver) ready(s *Service, d *declare.Ready, in *scope) {
 
 // zoneOf returns the zone that counts in a scope: the service's, else the stack's, the host's, the lab's.
 func (r *resolver) zoneOf(in *scope) Zone {
-	var texts []declare.Text
+	texts := make([]declare.Text, 0, 4)
 	if in.service != nil {
 		texts = append(texts, r.serviceDecl[in.service].Timezone)
 	}
@@ -497,19 +511,24 @@ func (r *resolver) zoneUnknown(name string, at source.Span) {
 
 // environment puts the variables of a service together: files in their order, then env, then what owner and timezone add.
 func (r *resolver) environment(s *Service, d *declare.Service, in *scope) {
-	env := map[string]Variable{}
+	s.Env = make([]Variable, 0, len(d.Env)+3)
 	set := func(v Variable) {
-		if weaker, ok := env[v.Name]; ok {
-			v.Overrides = append(weaker.Overrides, weaker)
-			v.Overrides[len(v.Overrides)-1].Overrides = nil
+		// Few variables are found faster one by one than with an index of them.
+		i := slices.IndexFunc(s.Env, func(o Variable) bool { return o.Name == v.Name })
+		if i < 0 {
+			s.Env = append(s.Env, v)
+			return
 		}
-		env[v.Name] = v
+		weaker := s.Env[i]
+		v.Overrides = append(weaker.Overrides, weaker)
+		v.Overrides[len(v.Overrides)-1].Overrides = nil
+		s.Env[i] = v
 	}
 	secret := func(name string) bool {
 		return declare.IsSecret(name) || slices.ContainsFunc(d.Secrets, func(t declare.Text) bool { return t.Value == name })
 	}
 	variable := "TZ"
-	if v, ok := r.known(d.TimezoneVariable, in); ok {
+	if v, ok := r.known(settingsOf(d).TimezoneVariable, in); ok {
 		name, err := declare.ParseVariable(v.Text)
 		if err != nil {
 			r.syntax(err, v)
@@ -538,15 +557,13 @@ func (r *resolver) environment(s *Service, d *declare.Service, in *scope) {
 		if v.Unknown {
 			continue
 		}
-		isSecret := v.Secret || secret(e.Name)
-		if secret(e.Name) {
+		named := secret(e.Name)
+		isSecret := v.Secret || named
+		if named {
 			e.Value.Span.Hide()
 			r.hideLets(e.Value.Value, in)
 		}
 		set(Variable{Name: e.Name, Value: v.Text, Secret: isSecret, At: v.Part(0, len(v.Text)), Origin: FromEnv})
-	}
-	for _, v := range env {
-		s.Env = append(s.Env, v)
 	}
 	slices.SortFunc(s.Env, func(a, b Variable) int { return cmp.Compare(a.Name, b.Name) })
 }

@@ -46,7 +46,7 @@ func (p Pair) String() string { return p.Name + " = " + p.Value }
 const ownLabels = "proudlantern."
 
 // settings works out what a service says of its container.
-func (r *resolver) settings(s *Service, d *declare.Service, in *scope) {
+func (r *resolver) settings(s *Service, d *declare.Settings, in *scope) {
 	c := &s.Settings
 	parse := func(into *string, t declare.Text, f func(string) (string, error)) {
 		if v, ok := r.known(t, in); ok {
@@ -158,7 +158,7 @@ func (r *resolver) cpus(c *Settings, own, otherwise declare.Text) {
 }
 
 // groups looks further groups up on the host.
-func (r *resolver) groups(s *Service, d *declare.Service, in *scope) {
+func (r *resolver) groups(s *Service, d *declare.Settings, in *scope) {
 	for _, t := range d.ExtraGroups {
 		v, ok := r.known(t, in)
 		if !ok {
@@ -200,7 +200,7 @@ func (r *resolver) labels(list []declare.Named, in *scope) []Pair {
 }
 
 // tables works out what is declared by names.
-func (r *resolver) tables(c *Settings, d *declare.Service, in *scope) {
+func (r *resolver) tables(c *Settings, d *declare.Settings, in *scope) {
 	for _, n := range d.Sysctls {
 		if !strings.Contains(n.Name, ".") {
 			r.problem("value-grammar", n.At, "%q is no kernel setting, such as net.core.somaxconn", n.Name)

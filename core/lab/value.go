@@ -84,7 +84,9 @@ func (r *resolver) expand(t declare.Text, in *scope) Value {
 		v.Text = t.Value
 		return v
 	}
+	v.pieces = make([]piece, 0, 1+2*strings.Count(t.Value, "${"))
 	var b strings.Builder
+	b.Grow(2 * len(t.Value))
 	add := func(text string, from, to int, reference bool) {
 		v.pieces = append(v.pieces, piece{b.Len(), b.Len() + len(text), from, to, reference})
 		b.WriteString(text)

@@ -6,8 +6,11 @@ import (
 	"maps"
 	"path"
 	"regexp"
+	"runtime"
 	"slices"
 	"strings"
+	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/distribution/reference"
@@ -53,11 +56,12 @@ type resolver struct {
 	stackDecl   map[*Stack]*declare.Stack
 	serviceDecl map[*Service]*declare.Service
 	scopes      map[*Service]*scope
-	portsState  map[*Service]int
-	images      map[string]bool // references seen so far, and whether they are valid
+	portsState  map[*Service]int // of the stack at work
+	images      map[string]bool  // references seen so far, and whether they are valid
 	circle      []string
 	at          *scope // what is being worked out
 	problems    []source.Problem
+	files       map[string]*declare.EnvFile // read late, because references are in their names
 }
 
 // Resolve works out a lab. Its Problems hold those of the declarations, too.
@@ -70,8 +74,7 @@ func Resolve(decl *declare.Lab, in Input) *Lab {
 		stackDecl:   map[*Stack]*declare.Stack{},
 		serviceDecl: map[*Service]*declare.Service{},
 		scopes:      map[*Service]*scope{},
-		portsState:  map[*Service]int{},
-		images:      map[string]bool{},
+		files:       map[string]*declare.EnvFile{},
 	}
 	r.labScope = r.scopeOfLab(nil)
 	r.hosts()
@@ -86,17 +89,69 @@ func Resolve(decl *declare.Lab, in Input) *Lab {
 	// All services are known by name only now: references and after may point forward.
 	// In a file that could not be read to its end, what is missing would show as mistakes elsewhere.
 	if !decl.Broken {
-		for _, st := range r.lab.Stacks {
-			for _, s := range st.Services {
-				if !st.Broken {
-					r.service(s)
-				}
-			}
+		r.secretLets()
+		r.lets(r.labScope)
+		for _, h := range r.lab.Hosts {
+			r.lets(r.hostScopes[h])
 		}
-		r.unusedLets()
+		r.stacks()
 	}
 	r.lab.Problems = append(slices.Clone(decl.Problems), r.problems...)
 	return r.lab
+}
+
+// stacks works out the services of each stack, as many stacks at a time as there are processors: nothing of one depends on what is worked out in
+// another, and all that they share is worked out by now.
+func (r *resolver) stacks() {
+	type result struct {
+		problems []source.Problem
+		files    map[string]*declare.EnvFile
+	}
+	results := make([]result, len(r.lab.Stacks))
+	var next atomic.Int64
+	var wait sync.WaitGroup
+	for range min(runtime.GOMAXPROCS(0), len(results)) {
+		wait.Go(func() {
+			w := *r
+			w.images = map[string]bool{}
+			for i := int(next.Add(1)) - 1; i < len(results); i = int(next.Add(1)) - 1 {
+				w.problems, w.files, w.portsState = nil, map[string]*declare.EnvFile{}, map[*Service]int{}
+				w.services(r.lab.Stacks[i])
+				results[i] = result{w.problems, w.files}
+			}
+		})
+	}
+	wait.Wait()
+	for _, one := range results {
+		for _, p := range one.problems {
+			// Many stacks share a line of lab.toml.
+			if p.At.File != r.decl.File || !slices.ContainsFunc(r.problems, func(o source.Problem) bool { return o.At == p.At && o.Rule == p.Rule }) {
+				r.problems = append(r.problems, p)
+			}
+		}
+		maps.Copy(r.lab.EnvFiles, one.files)
+	}
+}
+
+// services works out the services of a stack, and what of its [let] nothing has used, so that mistakes in it are found, too.
+func (r *resolver) services(st *Stack) {
+	if st.Broken || len(st.Services) == 0 {
+		return
+	}
+	for _, s := range st.Services {
+		r.service(s)
+	}
+	r.at = &scope{stack: st}
+	for _, l := range r.stackDecl[st].Let {
+		r.let(l.Name, l.At, r.scopes[st.Services[0]])
+	}
+}
+
+// lets works out all of [let] of lab.toml.
+func (r *resolver) lets(in *scope) {
+	for _, l := range r.decl.Let {
+		r.let(l.Name, l.At, in)
+	}
 }
 
 // scopeOfLab is what names mean in lab.toml, for a host (nil: for none in particular).
@@ -225,21 +280,41 @@ func (r *resolver) hostName(d *declare.Stack, st *Stack) Value {
 	return r.expand(d.Host, in)
 }
 
-// unusedLets works out what nothing has used so far, so that mistakes in it are found, too.
-func (r *resolver) unusedLets() {
-	for _, l := range r.decl.Let {
-		r.let(l.Name, l.At, r.labScope)
-	}
+// secretLets finds the entries of [let] that secrets are made of: they are secret wherever they stand, and kept out of excerpts.
+func (r *resolver) secretLets() {
 	for _, st := range r.lab.Stacks {
-		if len(st.Services) == 0 || st.Broken {
-			continue
-		}
-		in := r.scopes[st.Services[0]]
-		r.at = &scope{stack: st}
-		for _, l := range r.stackDecl[st].Let {
-			r.let(l.Name, l.At, in)
+		for _, s := range st.Services {
+			d := r.serviceDecl[s]
+			for _, e := range d.Env {
+				if isSecret(d, e.Name) {
+					e.Value.Span.Hide()
+					markSecret(e.Value.Value, r.scopes[s].lets)
+				}
+			}
 		}
 	}
+}
+
+// markSecret marks what a text refers to.
+func markSecret(text string, lets map[string]*let) {
+	for {
+		_, rest, more := strings.Cut(text, "${")
+		if !more {
+			return
+		}
+		name, _, _ := strings.Cut(rest, "}")
+		if l := lets[name]; l != nil && !l.secret {
+			l.secret = true
+			l.decl.Value.Span.Hide()
+			markSecret(l.decl.Value.Value, l.scope.lets)
+		}
+		text = rest
+	}
+}
+
+// isSecret tells whether a variable of a service is a secret by its name, or because the service says so.
+func isSecret(d *declare.Service, name string) bool {
+	return declare.IsSecret(name) || slices.ContainsFunc(d.Secrets, func(t declare.Text) bool { return t.Value == name })
 }
 
 func (r *resolver) service(s *Service) {
@@ -524,9 +599,6 @@ func (r *resolver) environment(s *Service, d *declare.Service, in *scope) {
 		v.Overrides[len(v.Overrides)-1].Overrides = nil
 		s.Env[i] = v
 	}
-	secret := func(name string) bool {
-		return declare.IsSecret(name) || slices.ContainsFunc(d.Secrets, func(t declare.Text) bool { return t.Value == name })
-	}
 	variable := "TZ"
 	if v, ok := r.known(settingsOf(d).TimezoneVariable, in); ok {
 		name, err := declare.ParseVariable(v.Text)
@@ -549,7 +621,7 @@ func (r *resolver) environment(s *Service, d *declare.Service, in *scope) {
 			continue // reported
 		}
 		for _, e := range file.Entries {
-			set(Variable{Name: e.Name, Value: e.Value.Value, Secret: secret(e.Name), At: e.Value.Span, Origin: p})
+			set(Variable{Name: e.Name, Value: e.Value.Value, Secret: isSecret(d, e.Name), At: e.Value.Span, Origin: p})
 		}
 	}
 	for _, e := range d.Env {
@@ -557,13 +629,7 @@ func (r *resolver) environment(s *Service, d *declare.Service, in *scope) {
 		if v.Unknown {
 			continue
 		}
-		named := secret(e.Name)
-		isSecret := v.Secret || named
-		if named {
-			e.Value.Span.Hide()
-			r.hideLets(e.Value.Value, in)
-		}
-		set(Variable{Name: e.Name, Value: v.Text, Secret: isSecret, At: v.Part(0, len(v.Text)), Origin: FromEnv})
+		set(Variable{Name: e.Name, Value: v.Text, Secret: v.Secret || isSecret(d, e.Name), At: v.Part(0, len(v.Text)), Origin: FromEnv})
 	}
 	slices.SortFunc(s.Env, func(a, b Variable) int { return cmp.Compare(a.Name, b.Name) })
 }
@@ -576,24 +642,17 @@ func (r *resolver) envFile(dir string, t declare.Text, in *scope) (string, *decl
 	}
 	path, _ := declare.EnvPath(dir, v.Text)
 	file, read := r.lab.EnvFiles[path]
+	if !read {
+		file, read = r.files[path]
+	}
 	if !read && len(v.pieces) > 0 { // the others were read with the file that names them
 		var problems []source.Problem
 		path, file, problems = r.decl.ReadEnvFile(dir, v.Part(0, len(v.Text)), v.Text)
-		r.lab.EnvFiles[path] = file
+		r.files[path] = file
 		for _, p := range problems {
 			p.Stack, p.Service = in.stack.Name, in.service.Name
 			r.problems = append(r.problems, p)
 		}
 	}
 	return path, file
-}
-
-// hideLets keeps the plain texts that a secret is made of out of excerpts, wherever they stand.
-func (r *resolver) hideLets(text string, in *scope) {
-	for name, l := range in.lets {
-		if strings.Contains(text, "${"+name+"}") && l.decl.Value.IsSet() {
-			l.decl.Value.Span.Hide()
-			l.value.Secret = true
-		}
-	}
 }

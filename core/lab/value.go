@@ -70,11 +70,12 @@ type scope struct {
 
 // let is an entry of [let], worked out on first use.
 type let struct {
-	decl  declare.Let
-	dir   string // of the file that it stands in
-	scope *scope
-	value Value
-	state int // 0 new, 1 being worked out, 2 done
+	decl   declare.Let
+	dir    string // of the file that it stands in
+	scope  *scope
+	value  Value
+	secret bool // a secret is made of it
+	state  int  // 0 new, 1 being worked out, 2 done
 }
 
 // expand replaces the references in a text.
@@ -262,7 +263,7 @@ func (r *resolver) let(name string, at source.Span, in *scope) Value {
 func (r *resolver) letValue(l *let) Value {
 	if l.decl.Value.IsSet() {
 		v := r.expand(l.decl.Value, l.scope)
-		if declare.IsSecret(l.decl.Name) {
+		if l.secret || declare.IsSecret(l.decl.Name) {
 			v.Secret = true
 			l.decl.Value.Span.Hide()
 		}
@@ -284,7 +285,7 @@ func (r *resolver) letValue(l *let) Value {
 		}
 		return Value{Unknown: true}
 	}
-	return Value{Text: e.Value.Value, Secret: declare.IsSecret(e.Name) || declare.IsSecret(l.decl.Name), written: e.Value}
+	return Value{Text: e.Value.Value, Secret: l.secret || declare.IsSecret(e.Name) || declare.IsSecret(l.decl.Name), written: e.Value}
 }
 
 // folder returns what ${folder.NAME} stands for: the host's own meaning, else the lab's.

@@ -8,6 +8,7 @@ import (
 	"slices"
 	"sort"
 	"strings"
+	"sync"
 	"unicode/utf8"
 )
 
@@ -17,7 +18,8 @@ type File struct {
 	Text string
 
 	lines  []int // offsets of line starts, made on first use
-	hidden []Span
+	mu     sync.Mutex
+	hidden []Span // under mu
 }
 
 // NewFile returns the file with that path and text.
@@ -76,10 +78,14 @@ func (s Span) Place() Place {
 
 // Hide keeps the marked text, a secret, out of every excerpt.
 func (s Span) Hide() {
-	if s.File == nil || slices.Contains(s.File.hidden, s) {
+	if s.File == nil {
 		return
 	}
-	s.File.hidden = append(s.File.hidden, s)
+	s.File.mu.Lock()
+	defer s.File.mu.Unlock()
+	if !slices.Contains(s.File.hidden, s) {
+		s.File.hidden = append(s.File.hidden, s)
+	}
 }
 
 // Hidden returns what stands in place of a secret.
@@ -105,7 +111,9 @@ func (s Span) Excerpt() (before, marked, after string) {
 
 // shown returns the text between two offsets with what is hidden replaced.
 func (f *File) shown(start, end int) string {
+	f.mu.Lock()
 	hidden := slices.Clone(f.hidden)
+	f.mu.Unlock()
 	slices.SortFunc(hidden, func(a, b Span) int { return cmp.Compare(a.Start, b.Start) })
 	var b strings.Builder
 	at := start

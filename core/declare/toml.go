@@ -328,6 +328,9 @@ func (t Text) Part(start, end int) source.Span {
 		return t.Span.File.Span(t.Span.Start+start, t.Span.Start+end)
 	}
 	written := t.Span.Text()
+	if len(written) == len(t.Value)+2 && !strings.Contains(written, "\\") {
+		return t.Span.File.Span(t.Span.Start+1+start, t.Span.Start+1+end) // nothing is escaped
+	}
 	quote, escapes := 1, true
 	if strings.HasPrefix(written, `"""`) || strings.HasPrefix(written, `'''`) {
 		quote = 3

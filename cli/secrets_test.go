@@ -62,7 +62,7 @@ ready = { http = "8080/", within = "3s" }
 		for _, args := range [][]string{
 			{"check"}, {"check", "--verbose"}, {"check", "--format", "json"}, {"check", "--offline"}, {"survey"}, {"survey", "--format", "json"},
 			{"deploy", "--dry-run"}, {"deploy", "--dry-run", "--format", "json"}, {"deploy", "--yes", "--verbose"}, {"deploy", "--yes", "--format", "json"},
-			{"status"}, {"status", "--format", "json"}, {"env", "tide-log"}, {"env", "tide-log/desk", "--format", "json"},
+			{"status"}, {"status", "--format", "json"}, {"env", "tide-log"}, {"env", "tide-log/desk", "--format", "json"}, {"tidy", "--check"},
 		} {
 			run(args...)
 		}
@@ -76,6 +76,13 @@ ready = { http = "8080/", within = "3s" }
 		}
 	}
 	require.Len(t, b.containers(), 1, said)
+	// A proof that holds one is in no label.
+	b.write("tide-log/stack.toml", strings.Replace(stack(enginetest.Page, "ready = { command = [\"/probe\", \"${db-password}\"] }\nenv.LEVEL = \"high\"\n"), "ready = { http", "# ready = { http", 1))
+	everything()
+	for _, c := range b.containers() {
+		require.NotContains(t, c.Labels["proudlantern.proof"], "http", "that proof counts now")
+		said += fmt.Sprint(c.Labels)
+	}
 	// Changed, broken, and wrong in every way around the secret.
 	b.write("tide-log/tide-log.env", strings.Replace(env, "canary-of-the-file", "canary-of-the-file-2", 1)+"THIRD_PASSWORD=x\n")
 	everything()

@@ -99,7 +99,7 @@ func (a *app) tidyFiles(files []string, check bool) error {
 	}
 	switch {
 	case bad > 0:
-		return &exit{code: exitFindings, message: counted(bad, "file") + " left as they are"}
+		return &exit{code: exitFindings, message: "not touched: " + counted(bad, "file")}
 	case check && changed > 0:
 		return &exit{code: exitFindings, message: counted(changed, "file") + " not tidy; lantern tidy makes them so"}
 	case changed == 0:

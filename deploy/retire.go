@@ -169,7 +169,11 @@ func (d *Deployer) Status(ctx context.Context, name string, declared *lab.Stack)
 			st.Changed, st.Detail = true, "no longer in the files"
 		}
 		if there {
-			d.describe(ctx, &st, c)
+			proof := plan.ReadProof(c.Labels[plan.LabelProof])
+			if s != nil {
+				proof = plan.ProofOf(s) // its label may be older than the files
+			}
+			d.describe(ctx, &st, c, proof)
 		}
 		if deploying {
 			st.State = StateDeploying
@@ -180,7 +184,7 @@ func (d *Deployer) Status(ctx context.Context, name string, declared *lab.Stack)
 }
 
 // describe fills in what a container shows.
-func (d *Deployer) describe(ctx context.Context, st *Status, c engine.State) {
+func (d *Deployer) describe(ctx context.Context, st *Status, c engine.State, proof plan.Proof) {
 	st.Since, st.Restarts, st.Image, st.Digest = c.Started, c.Restarts, c.Container.Image, c.ImageID
 	if !c.Running && !c.Finished.IsZero() {
 		st.Since = c.Finished
@@ -188,7 +192,6 @@ func (d *Deployer) describe(ctx context.Context, st *Status, c engine.State) {
 	for _, p := range c.Container.Ports {
 		st.Ports = append(st.Ports, p.String())
 	}
-	proof := plan.ReadProof(c.Labels[plan.LabelProof])
 	switch {
 	case c.Status == "restarting":
 		st.State, st.Detail = StateRestarting, "it "+ended(c)

@@ -8,6 +8,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"proudlantern.example/lantern/internal/corpus"
 )
 
 // grammarCase is a value with what it reads as, or the part that its error marks and words that the error has.
@@ -134,6 +135,7 @@ func fuzzGrammar(f *testing.F, parse func(s string) (words string, err error), s
 	for _, s := range seeds {
 		f.Add(s)
 	}
+	corpus.Add(f)
 	f.Fuzz(func(t *testing.T, s string) {
 		words, err := parse(s)
 		var e *SyntaxError

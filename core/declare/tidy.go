@@ -110,8 +110,11 @@ func (t *tidier) take() {
 	t.foot = between(len(text))
 	if first := t.first(); first != nil {
 		// A comment at the top with a blank line behind it is the file's.
-		if i := slices.Index(trimBlank(first.lead), ""); i > 0 {
-			lead := trimBlank(first.lead)
+		lead := squeeze(first.lead)
+		if len(lead) > 0 && lead[0] == "" {
+			lead = lead[1:]
+		}
+		if i := slices.Index(lead, ""); i > 0 {
 			t.head, first.lead = lead[:i], trimBlank(lead[i:])
 		}
 	}

@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"proudlantern.example/lantern/core/source"
+	"proudlantern.example/lantern/internal/corpus"
 )
 
 // What TOML itself forbids is an error here, too; the library says what it forbids.
@@ -118,6 +119,7 @@ func insideFiles(t *testing.T, problems []source.Problem) {
 func FuzzTOML(f *testing.F) {
 	f.Add("lab = \"a\"\n[host.b]\nengine = \"unix:///x\"\n", "[service.a]\nimage = \"b\"\nports = [\"1 -> ${x}\"]\nready = { http = \"80/\" }\n")
 	f.Add("lab = [", "a.b = 1 # c\n[a.b]\n[[c]]\n\n# d\ne = [ # f\n 1, # g\n]\n")
+	corpus.Add(f)
 	f.Fuzz(func(t *testing.T, lab, stack string) {
 		files := map[string]string{LabFile: lab, "mast/" + StackFile: stack}
 		l := Read([]string{"mast"}, func(path string) (string, error) {
@@ -144,6 +146,7 @@ func FuzzTOML(f *testing.F) {
 func FuzzEnvFile(f *testing.F) {
 	f.Add("A='b'\nB=c # d\nA=1\n")
 	f.Add("\ufeffexport A=\"\\n\"\r\n")
+	corpus.Add(f)
 	f.Fuzz(func(t *testing.T, text string) {
 		file, problems := ParseEnvFile(source.NewFile("mast/a.env", text))
 		insideFiles(t, problems)

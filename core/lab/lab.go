@@ -201,6 +201,7 @@ type Ready struct {
 	Log         *regexp.Regexp
 	Command     []string
 	Image       bool // the check that the image declares
+	Secret      bool // a secret is in it
 }
 
 // Awaited tells whether a service of the stack waits until this one is done.

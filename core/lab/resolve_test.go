@@ -10,6 +10,7 @@ import (
 
 	"proudlantern.example/lantern/core/declare"
 	"proudlantern.example/lantern/core/survey"
+	"proudlantern.example/lantern/internal/corpus"
 )
 
 func resolveFiles(t *testing.T, files map[string]string, surveys ...*survey.Survey) *Lab {
@@ -124,6 +125,7 @@ func FuzzValue(f *testing.F) {
 	for _, s := range []string{"${a}", "x ${service.b.port.80} ${$}{", "${folder.data}/${host.name}${owner.uid}", "${timezone", "a\\tb${shell.HOME}"} {
 		f.Add(s, s)
 	}
+	corpus.Add(f)
 	f.Fuzz(func(t *testing.T, let, value string) {
 		quoted := strings.NewReplacer("\n", " ", "\r", " ", "\x00", "")
 		text := "[let]\na = \"" + quoted.Replace(let) + "\"\n[service.b]\nimage = \"" + quoted.Replace(value) + "\"\nports = [\"8710 -> 80\", \"" + quoted.Replace(value) + "\"]\nenv.X = \"" + quoted.Replace(let) + "\"\n"

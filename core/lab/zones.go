@@ -2,9 +2,13 @@ package lab
 
 import (
 	_ "embed"
+	"fmt"
 	"slices"
 	"strings"
 	"sync"
+
+	"proudlantern.example/lantern/core/declare"
+	"proudlantern.example/lantern/core/source"
 )
 
 //go:embed zones.txt
@@ -17,4 +21,64 @@ var Zones = sync.OnceValue(func() []string { return strings.Fields(zoneText) })
 func IsZone(name string) bool {
 	_, found := slices.BinarySearch(Zones(), name)
 	return found
+}
+
+// zoneOf returns the zone that counts in a scope: the service's, else the stack's, the host's, the lab's.
+func (r *resolver) zoneOf(in *scope) Zone {
+	texts := make([]declare.Text, 0, 4)
+	if in.service != nil {
+		texts = append(texts, r.serviceDecl[in.service].Timezone)
+	}
+	if in.stack != nil {
+		texts = append(texts, in.decl.Timezone)
+		if in.stack.Host != nil {
+			texts = append(texts, r.hostDecl[in.stack.Host].Timezone)
+		}
+	}
+	for _, t := range append(texts, r.decl.Timezone) {
+		if !t.IsSet() {
+			continue
+		}
+		v := Value{Text: t.Value, written: t}
+		if strings.Contains(t.Value, "${") {
+			if slices.Contains(r.circle, "timezone") {
+				r.problem("reference-circular", t.Part(0, len(t.Value)), "a circle: timezone needs itself")
+				return Zone{}
+			}
+			r.circle = append(r.circle, "timezone")
+			v = r.expand(t, in)
+			r.circle = r.circle[:len(r.circle)-1]
+			if v.Unknown {
+				return Zone{}
+			}
+		}
+		at := v.Part(0, len(v.Text))
+		switch {
+		case v.Text == "none":
+			return Zone{At: at}
+		case v.Text == "host":
+			if h := r.hostOf(in); h != nil && h.Survey != nil {
+				return Zone{h.Survey.Timezone, at}
+			}
+			return Zone{At: at}
+		case !IsZone(v.Text):
+			r.zoneUnknown(v.Text, at)
+		}
+		return Zone{v.Text, at}
+	}
+	return Zone{}
+}
+
+func (r *resolver) zoneUnknown(name string, at source.Span) {
+	if slices.ContainsFunc(r.problems, func(p source.Problem) bool { return p.At == at && p.Rule == "zone-unknown" }) {
+		return // many services share one line
+	}
+	p := r.problem("zone-unknown", at, "%q is no time zone of the IANA database", name)
+	near := declare.Nearest(name, Zones())
+	if strings.EqualFold(near, name) {
+		p.Message = fmt.Sprintf("%q is not how the IANA database writes this time zone: letter case counts", name)
+	}
+	if near != "" {
+		p.Mend = source.Replace(at, near, near+" is one")
+	}
 }

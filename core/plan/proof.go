@@ -24,6 +24,8 @@ type Proof struct {
 	Page     string `json:"page,omitempty"` // path of its page
 	PageTLS  bool   `json:"page-tls,omitempty"`
 	PagePort int    `json:"page-port,omitempty"`
+
+	secret bool // a secret is in it
 }
 
 // Declared tells whether the service says how to see that it is ready.
@@ -35,6 +37,7 @@ func (p Proof) Declared() bool {
 func ProofOf(s *lab.Service) Proof {
 	p := Proof{Within: s.ReadyWithin, Done: s.Awaited()}
 	if y := s.Ready; y != nil {
+		p.secret = y.Secret
 		switch {
 		case y.HTTP != nil:
 			p.HTTP, p.TLS, p.Port = y.HTTP.Path, y.HTTP.TLS, y.HTTP.Port
@@ -55,8 +58,12 @@ func ProofOf(s *lab.Service) Proof {
 	return p
 }
 
-// Label returns the proof as the text of a label.
+// Label returns the proof as the text of a label. Everybody on the host may read labels, so a proof with a secret in it stays out: what ran before is then
+// proven by staying up.
 func (p Proof) Label() string {
+	if p.secret {
+		p = Proof{Within: p.Within, Done: p.Done}
+	}
 	text, err := json.Marshal(p)
 	if err != nil {
 		panic("plan: a proof without JSON: " + err.Error()) // it holds only texts and numbers

@@ -1,0 +1,120 @@
+package lab
+
+import (
+	"cmp"
+	"slices"
+	"strings"
+
+	"proudlantern.example/lantern/core/declare"
+	"proudlantern.example/lantern/core/source"
+)
+
+// secretLets finds the entries of [let] that secrets are made of: they are secret wherever they stand, and kept out of excerpts.
+func (r *resolver) secretLets() {
+	for _, st := range r.lab.Stacks {
+		for _, s := range st.Services {
+			d := r.serviceDecl[s]
+			for _, e := range d.Env {
+				if isSecret(d, e.Name) {
+					e.Value.Span.Hide()
+					markSecret(e.Value.Value, r.scopes[s].lets)
+				}
+			}
+		}
+	}
+}
+
+// markSecret marks what a text refers to.
+func markSecret(text string, lets map[string]*let) {
+	for {
+		_, rest, more := strings.Cut(text, "${")
+		if !more {
+			return
+		}
+		name, _, _ := strings.Cut(rest, "}")
+		if l := lets[name]; l != nil && !l.secret {
+			l.secret = true
+			l.decl.Value.Span.Hide()
+			markSecret(l.decl.Value.Value, l.scope.lets)
+		}
+		text = rest
+	}
+}
+
+// isSecret tells whether a variable of a service is a secret by its name, or because the service says so.
+func isSecret(d *declare.Service, name string) bool {
+	return declare.IsSecret(name) || slices.ContainsFunc(d.Secrets, func(t declare.Text) bool { return t.Value == name })
+}
+
+// environment puts the variables of a service together: files in their order, then env, then what owner and timezone add.
+func (r *resolver) environment(s *Service, d *declare.Service, in *scope) {
+	s.Env = make([]Variable, 0, len(d.Env)+3)
+	set := func(v Variable) {
+		// Few variables are found faster one by one than with an index of them.
+		i := slices.IndexFunc(s.Env, func(o Variable) bool { return o.Name == v.Name })
+		if i < 0 {
+			s.Env = append(s.Env, v)
+			return
+		}
+		weaker := s.Env[i]
+		v.Overrides = append(weaker.Overrides, weaker)
+		v.Overrides[len(v.Overrides)-1].Overrides = nil
+		s.Env[i] = v
+	}
+	variable := "TZ"
+	if v, ok := r.known(settingsOf(d).TimezoneVariable, in); ok {
+		name, err := declare.ParseVariable(v.Text)
+		if err != nil {
+			r.syntax(err, v)
+		}
+		variable = name
+	}
+	if s.Zone.Name != "" && variable != "" {
+		set(Variable{Name: variable, Value: s.Zone.Name, At: s.Zone.At, Origin: FromZone})
+	}
+	if s.OwnerUID != "" && s.Owner != nil && s.Owner.Known {
+		at := d.OwnerVariables[0].Span
+		set(Variable{Name: s.OwnerUID, Value: itoa(s.Owner.UID), At: at, Origin: FromOwner})
+		set(Variable{Name: s.OwnerGID, Value: itoa(s.Owner.GID), At: at, Origin: FromOwner})
+	}
+	for _, t := range d.EnvFiles {
+		p, file := r.envFile(s.Stack.Name, t, in)
+		if file == nil {
+			continue // reported
+		}
+		for _, e := range file.Entries {
+			set(Variable{Name: e.Name, Value: e.Value.Value, Secret: isSecret(d, e.Name), At: e.Value.Span, Origin: p})
+		}
+	}
+	for _, e := range d.Env {
+		v := r.expand(e.Value, in)
+		if v.Unknown {
+			continue
+		}
+		set(Variable{Name: e.Name, Value: v.Text, Secret: v.Secret || isSecret(d, e.Name), At: v.Part(0, len(v.Text)), Origin: FromEnv})
+	}
+	slices.SortFunc(s.Env, func(a, b Variable) int { return cmp.Compare(a.Name, b.Name) })
+}
+
+// envFile returns an environment file of the lab; nil where it cannot be had, which is reported.
+func (r *resolver) envFile(dir string, t declare.Text, in *scope) (string, *declare.EnvFile) {
+	v, ok := r.known(t, in)
+	if !ok {
+		return "", nil
+	}
+	path, _ := declare.EnvPath(dir, v.Text)
+	file, read := r.lab.EnvFiles[path]
+	if !read {
+		file, read = r.files[path]
+	}
+	if !read && len(v.pieces) > 0 { // the others were read with the file that names them
+		var problems []source.Problem
+		path, file, problems = r.decl.ReadEnvFile(dir, v.Part(0, len(v.Text)), v.Text)
+		r.files[path] = file
+		for _, p := range problems {
+			p.Stack, p.Service = in.stack.Name, in.service.Name
+			r.problems = append(r.problems, p)
+		}
+	}
+	return path, file
+}

@@ -65,11 +65,11 @@ func ParsePort(s string) (Port, error) {
 	var p Port
 	container, containerAt := trimmed(right)
 	containerAt += len(left) + len("->")
-	number, protocols, err := cutProtocol(container)
+	number, list, err := cutProtocol(container)
 	if err != nil {
 		return Port{}, within(err, containerAt)
 	}
-	p.Protocols = protocols
+	p.Protocols = list
 	if p.Container, err = parseRange(number); err != nil {
 		return Port{}, within(err, containerAt)
 	}
@@ -99,19 +99,19 @@ func ParsePort(s string) (Port, error) {
 	return p, nil
 }
 
+// protocols are the words for protocols; their lists are shared and never changed.
+var protocols = map[string][]string{"tcp": {"tcp"}, "udp": {"udp"}, "sctp": {"sctp"}, "tcp+udp": {"tcp", "udp"}}
+
 // cutProtocol takes a protocol off the end of a port; it is tcp when none is written.
-func cutProtocol(s string) (number string, protocols []string, err error) {
+func cutProtocol(s string) (number string, list []string, err error) {
 	number, proto, named := strings.Cut(s, "/")
 	number = strings.TrimRight(number, " \t")
 	if !named {
-		return number, []string{"tcp"}, nil
+		return number, protocols["tcp"], nil
 	}
 	name, move := trimmed(proto)
-	switch name {
-	case "tcp", "udp", "sctp":
-		return number, []string{name}, nil
-	case "tcp+udp":
-		return number, []string{"tcp", "udp"}, nil
+	if list, ok := protocols[name]; ok {
+		return number, list, nil
 	}
 	return "", nil, syntaxError(strings.IndexByte(s, '/')+1+move, len(name), "%q is no protocol: tcp, udp, sctp or tcp+udp", name)
 }
@@ -178,13 +178,13 @@ func ParseReserved(s string) (Reserved, error) {
 		}
 		r.For = name
 	}
-	number, protocols, err := cutProtocol(strings.TrimRight(ports, " \t"))
+	number, list, err := cutProtocol(strings.TrimRight(ports, " \t"))
 	if err != nil {
 		return r, within(err, at)
 	}
 	if strings.Contains(ports, "/") {
-		if len(protocols) == 1 {
-			r.Protocol = protocols[0]
+		if len(list) == 1 {
+			r.Protocol = list[0]
 		}
 	}
 	if r.Ports, err = parseRange(number); err != nil {

@@ -6,6 +6,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
 
@@ -13,6 +14,8 @@ import (
 	"github.com/santhosh-tekuri/jsonschema/v6"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"proudlantern.example/lantern/core/source"
 )
 
 // place is a key where it stands: the file and the lines around it.
@@ -148,9 +151,14 @@ func TestEveryKey(t *testing.T) {
 				t.Errorf("%s: %s", right, problem.Message)
 			}
 			assert.NoError(t, accepts(t, schemas[p.file], p.text(right)))
+			tidy, problems := Tidy(source.NewFile(p.file, p.text(right)))
+			require.Empty(t, problems)
+			before, _ := readTOML(source.NewFile(p.file, p.text(right)))
+			after, _ := readTOML(source.NewFile(p.file, tidy))
+			assert.True(t, sameTable(before, after), tidy)
 
 			wrong := p.wrongType()
-			problems := p.read(wrong).Problems
+			problems = p.read(wrong).Problems
 			require.Len(t, problems, 1, wrong)
 			assert.Equal(t, "value-type", problems[0].Rule)
 			_, value, _ := strings.Cut(wrong, " = ")
@@ -177,21 +185,33 @@ func TestEveryKey(t *testing.T) {
 	}
 }
 
-// Every file that is right for the check, is right for the schema.
-func TestSchemaAcceptsWhatIsRight(t *testing.T) {
+// Every file that is right for the check, and of the demo, is right for the schema; every one with an unknown key or a wrong type is not.
+func TestSchemaAgreesWithTheCases(t *testing.T) {
 	schemas := compile(t)
-	files := 0
-	for _, pattern := range []string{"../check/testdata/*/*correct*/*/stack.toml", "../check/testdata/*/*correct*/lab.toml", "../check/testdata/base/lab.toml"} {
-		paths, err := filepath.Glob(pattern)
-		require.NoError(t, err)
-		for _, path := range paths {
+	right, wrong := 0, 0
+	for _, root := range []string{"../check/testdata", "../../demo"} {
+		require.NoError(t, filepath.WalkDir(root, func(path string, d fs.DirEntry, err error) error {
+			if err != nil || d.Name() != LabFile && d.Name() != StackFile {
+				return err
+			}
 			text, err := os.ReadFile(path)
 			require.NoError(t, err)
-			files++
-			assert.NoError(t, accepts(t, schemas[filepath.Base(path)], string(text)), path)
-		}
+			text = []byte(strings.ReplaceAll(string(text), "unix://DEMO", "unix:///DEMO")) // the demo fills it in
+			var value any
+			invalid := toml.Unmarshal(text, &value) != nil
+			switch {
+			case strings.Contains(path, "/correct") || strings.Contains(path, "/base/") || strings.HasPrefix(path, "../../demo"):
+				right++
+				assert.NoError(t, accepts(t, schemas[d.Name()], string(text)), path)
+			case !invalid && regexp.MustCompile("want(-next)? (key-unknown `[a-z-]+` \"[^\"]* has no key|value-type)").Match(text):
+				wrong++
+				assert.Error(t, accepts(t, schemas[d.Name()], string(text)), path)
+			}
+			return nil
+		}))
 	}
-	assert.Greater(t, files, 20)
+	assert.Greater(t, right, 30)
+	assert.GreaterOrEqual(t, wrong, 2)
 }
 
 func TestSchemaRejectsWrongValues(t *testing.T) {

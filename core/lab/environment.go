@@ -13,11 +13,11 @@ import (
 func (r *resolver) secretLets() {
 	for _, st := range r.lab.Stacks {
 		for _, s := range st.Services {
-			d := r.serviceDecl[s]
+			d := s.decl
 			for _, e := range d.Env {
 				if isSecret(d, e.Name) {
 					e.Value.Span.Hide()
-					markSecret(e.Value.Value, r.scopes[s].lets)
+					markSecret(e.Value.Value, s.scope.lets)
 				}
 			}
 		}

@@ -12,7 +12,7 @@ import (
 func (r *resolver) identity(s *Service, d *declare.Service, in *scope) {
 	texts := append(make([]declare.Text, 0, 4), d.Owner, in.decl.Owner)
 	if s.Stack.Host != nil {
-		texts = append(texts, r.hostDecl[s.Stack.Host].Owner)
+		texts = append(texts, s.Stack.Host.decl.Owner)
 	}
 	for _, t := range append(texts, r.decl.Owner) {
 		if t.IsSet() {

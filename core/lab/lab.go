@@ -41,6 +41,9 @@ type Host struct {
 
 	// Survey is nil where nobody has looked; rules that need it are then skipped.
 	Survey *survey.Survey
+
+	decl  *declare.Host
+	scope *scope // lab.toml as this host sees it: with its own folders
 }
 
 // TLS names the files of a connection to an engine over tcp; all "" for a plain one.
@@ -96,6 +99,8 @@ type Stack struct {
 	Own      bool // has a network of its own
 	Volumes  []*Volume
 	Services []*Service
+
+	decl *declare.Stack
 }
 
 // Service is a resolved service.
@@ -131,6 +136,10 @@ type Service struct {
 	After       []After
 	Ready       *Ready // nil: 10 s up without a restart
 	Page        *Page
+
+	decl       *declare.Service
+	scope      *scope
+	portsState int // 0 new, then resolving and resolved
 }
 
 // FullName returns STACK/SERVICE, as people name it.

@@ -156,7 +156,7 @@ func (r *resolver) shares(s *Service, d *declare.Settings, in *scope) {
 	case target == nil:
 	case target == s:
 		r.problem("value-grammar", s.SharesAt, "%s cannot share its network with itself", s.Name)
-	case settingsOf(r.serviceDecl[target]).SharesNetworkWith.IsSet():
+	case settingsOf(target.decl).SharesNetworkWith.IsSet():
 		r.problem("value-grammar", s.SharesAt, "%s lives in another one's network itself: name that one", target.Name)
 	default:
 		s.Shares, s.Hostname = target, ""

@@ -50,31 +50,19 @@ type resolver struct {
 	lab      *Lab
 	labScope *scope
 
-	hostScopes map[*Host]*scope // lab.toml as a host sees it: with its own folders
-
-	hostDecl    map[*Host]*declare.Host
-	stackDecl   map[*Stack]*declare.Stack
-	serviceDecl map[*Service]*declare.Service
-	scopes      map[*Service]*scope
-	portsState  map[*Service]int // of the stack at work
-	images      map[string]bool  // references seen so far, and whether they are valid
-	circle      []string
-	at          *scope // what is being worked out
-	problems    []source.Problem
-	files       map[string]*declare.EnvFile // read late, because references are in their names
+	images   map[string]bool // references seen so far, and whether they are valid
+	circle   []string
+	at       *scope // what is being worked out
+	problems []source.Problem
+	files    map[string]*declare.EnvFile // read late, because references are in their names
 }
 
 // Resolve works out a lab. Its Problems hold those of the declarations, too.
 func Resolve(decl *declare.Lab, in Input) *Lab {
 	r := &resolver{
 		decl: decl, in: in,
-		lab:         &Lab{Name: decl.Name.Value, EnvFiles: maps.Clone(decl.EnvFiles)},
-		hostScopes:  map[*Host]*scope{},
-		hostDecl:    map[*Host]*declare.Host{},
-		stackDecl:   map[*Stack]*declare.Stack{},
-		serviceDecl: map[*Service]*declare.Service{},
-		scopes:      map[*Service]*scope{},
-		files:       map[string]*declare.EnvFile{},
+		lab:   &Lab{Name: decl.Name.Value, EnvFiles: maps.Clone(decl.EnvFiles)},
+		files: map[string]*declare.EnvFile{},
 	}
 	r.labScope = r.scopeOfLab(nil)
 	r.hosts()
@@ -92,7 +80,7 @@ func Resolve(decl *declare.Lab, in Input) *Lab {
 		r.secretLets()
 		r.lets(r.labScope)
 		for _, h := range r.lab.Hosts {
-			r.lets(r.hostScopes[h])
+			r.lets(h.scope)
 		}
 		r.stacks()
 	}
@@ -115,7 +103,7 @@ func (r *resolver) stacks() {
 			w := *r
 			w.images = map[string]bool{}
 			for i := int(next.Add(1)) - 1; i < len(results); i = int(next.Add(1)) - 1 {
-				w.problems, w.files, w.portsState = nil, map[string]*declare.EnvFile{}, map[*Service]int{}
+				w.problems, w.files = nil, map[string]*declare.EnvFile{}
 				w.services(r.lab.Stacks[i])
 				results[i] = result{w.problems, w.files}
 			}
@@ -142,8 +130,8 @@ func (r *resolver) services(st *Stack) {
 		r.service(s)
 	}
 	r.at = &scope{stack: st}
-	for _, l := range r.stackDecl[st].Let {
-		r.let(l.Name, l.At, r.scopes[st.Services[0]])
+	for _, l := range st.decl.Let {
+		r.let(l.Name, l.At, st.Services[0].scope)
 	}
 }
 
@@ -161,6 +149,14 @@ func (r *resolver) scopeOfLab(h *Host) *scope {
 		s.lets[l.Name] = &let{decl: l, scope: s}
 	}
 	return s
+}
+
+// scopeFor is what names mean in lab.toml for a host, nil for none in particular.
+func (r *resolver) scopeFor(h *Host) *scope {
+	if h == nil {
+		return r.labScope
+	}
+	return h.scope
 }
 
 func (r *resolver) problem(rule string, at source.Span, format string, args ...any) *source.Problem {
@@ -210,8 +206,8 @@ func (r *resolver) hosts() {
 				h.Reserved = append(h.Reserved, Reserved{p, v.Part(0, len(v.Text))})
 			}
 		}
-		r.hostDecl[h] = &d
-		r.hostScopes[h] = r.scopeOfLab(h)
+		h.decl = &d
+		h.scope = r.scopeOfLab(h)
 		r.lab.Hosts = append(r.lab.Hosts, h)
 	}
 }
@@ -220,7 +216,7 @@ func (r *resolver) hosts() {
 func (r *resolver) stack(d *declare.Stack) {
 	st := &Stack{Name: d.Name, About: d.About.Value, File: d.File, Broken: d.Broken, HostAt: d.File.Span(0, 0)}
 	r.lab.Stacks = append(r.lab.Stacks, st)
-	r.stackDecl[st] = d
+	st.decl = d
 	r.at = &scope{stack: st}
 	defer func() { r.at = nil }()
 	var names []string
@@ -248,7 +244,7 @@ func (r *resolver) stack(d *declare.Stack) {
 	}
 	shared := r.labScope
 	if st.Host != nil {
-		shared = r.hostScopes[st.Host]
+		shared = st.Host.scope
 	}
 	lets := make(map[string]*let, len(shared.lets)+len(d.Let))
 	for n, l := range shared.lets {
@@ -261,8 +257,8 @@ func (r *resolver) stack(d *declare.Stack) {
 	for _, sd := range d.Services {
 		s := &Service{Stack: st, Name: sd.Name, At: sd.At, About: sd.About.Value}
 		st.Services = append(st.Services, s)
-		r.serviceDecl[s] = sd
-		r.scopes[s] = &scope{lets: lets, stack: st, service: s, decl: d}
+		s.decl = sd
+		s.scope = &scope{lets: lets, stack: st, service: s, decl: d}
 		r.accept(st.Name, s.Name, sd.Accept)
 	}
 	r.accept(st.Name, "", d.Accept)
@@ -281,7 +277,7 @@ func (r *resolver) hostName(d *declare.Stack, st *Stack) Value {
 }
 
 func (r *resolver) service(s *Service) {
-	d, in := r.serviceDecl[s], r.scopes[s]
+	d, in := s.decl, s.scope
 	r.at = in
 	defer func() { r.at = nil }()
 	r.identity(s, d, in)
@@ -339,13 +335,13 @@ func (r *resolver) image(s *Service) {
 }
 
 func (r *resolver) ports(s *Service) {
-	if r.portsState[s] != 0 {
+	if s.portsState != 0 {
 		return
 	}
-	r.portsState[s] = resolving
-	s.Ports = slices.Grow(s.Ports, len(r.serviceDecl[s].Ports))
-	for _, t := range r.serviceDecl[s].Ports {
-		v := r.expand(t, r.scopes[s])
+	s.portsState = resolving
+	s.Ports = slices.Grow(s.Ports, len(s.decl.Ports))
+	for _, t := range s.decl.Ports {
+		v := r.expand(t, s.scope)
 		if v.Unknown {
 			continue
 		}
@@ -356,7 +352,7 @@ func (r *resolver) ports(s *Service) {
 		}
 		s.Ports = append(s.Ports, Port{p, v.Part(p.HostAt[0], p.HostAt[0]+p.HostAt[1]), v.Part(p.ContainerAt[0], p.ContainerAt[0]+p.ContainerAt[1])})
 	}
-	r.portsState[s] = resolved
+	s.portsState = resolved
 }
 
 func (r *resolver) mount(s *Service, t declare.Text, in *scope) {

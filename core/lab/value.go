@@ -1,7 +1,6 @@
 package lab
 
 import (
-	"cmp"
 	"slices"
 	"strconv"
 	"strings"
@@ -212,7 +211,7 @@ func (r *resolver) serviceReference(name, rest string, at source.Span, in *scope
 		r.problem("reference-unknown", at, "${%s} leads nowhere; of a service there are ${service.%s.name} and ${service.%s.port.NUMBER}", name, service, service)
 		return Value{Unknown: true}
 	}
-	if r.portsState[target] == resolving {
+	if target.portsState == resolving {
 		r.problem("reference-circular", at, "the ports of %s and this reference need each other", target.Name)
 		return Value{Unknown: true}
 	}
@@ -223,7 +222,7 @@ func (r *resolver) serviceReference(name, rest string, at source.Span, in *scope
 		}
 	}
 	// A mapping that could not be read is reported itself, and may well be the one that is meant.
-	if len(target.Ports) == len(r.serviceDecl[target].Ports) {
+	if len(target.Ports) == len(target.decl.Ports) {
 		r.problem("reference-unknown", at, "%s publishes no host port for its port %d", target.Name, port)
 	}
 	return Value{Unknown: true}
@@ -292,7 +291,7 @@ func (r *resolver) letValue(l *let) Value {
 func (r *resolver) folder(name string, in *scope) (Value, bool) {
 	lists := [][]declare.Named{r.decl.Folders}
 	if h := r.hostOf(in); h != nil {
-		lists = [][]declare.Named{r.hostDecl[h].Folders, r.decl.Folders}
+		lists = [][]declare.Named{h.decl.Folders, r.decl.Folders}
 	}
 	for _, list := range lists {
 		for _, f := range list {
@@ -302,7 +301,7 @@ func (r *resolver) folder(name string, in *scope) (Value, bool) {
 					return Value{Unknown: true}, true
 				}
 				r.circle = append(r.circle, "folder."+name)
-				v := r.expand(f.Text, cmp.Or(r.hostScopes[r.hostOf(in)], r.labScope))
+				v := r.expand(f.Text, r.scopeFor(r.hostOf(in)))
 				r.circle = r.circle[:len(r.circle)-1]
 				return v, true
 			}
@@ -314,7 +313,7 @@ func (r *resolver) folder(name string, in *scope) (Value, bool) {
 func (r *resolver) folderNames(in *scope) []string {
 	var names []string
 	if h := r.hostOf(in); h != nil {
-		for _, f := range r.hostDecl[h].Folders {
+		for _, f := range h.decl.Folders {
 			names = append(names, f.Name)
 		}
 	}

@@ -27,12 +27,12 @@ func IsZone(name string) bool {
 func (r *resolver) zoneOf(in *scope) Zone {
 	texts := make([]declare.Text, 0, 4)
 	if in.service != nil {
-		texts = append(texts, r.serviceDecl[in.service].Timezone)
+		texts = append(texts, in.service.decl.Timezone)
 	}
 	if in.stack != nil {
 		texts = append(texts, in.decl.Timezone)
 		if in.stack.Host != nil {
-			texts = append(texts, r.hostDecl[in.stack.Host].Timezone)
+			texts = append(texts, in.stack.Host.decl.Timezone)
 		}
 	}
 	for _, t := range append(texts, r.decl.Timezone) {

@@ -194,7 +194,7 @@ func wholeBench(t *testing.T, target enginetest.Target, vane, beacon int) (b *be
 	_, err = b.engine.CreateVolume(t.Context(), plan.Volume{Name: old + ".readings"}, elsewhere)
 	require.NoError(t, err)
 	require.NoError(t, os.Mkdir(filepath.Join(b.data, "a, b"), 0o755))
-	fill := strings.NewReplacer("ADDRESS", target.Address, "DATA", b.data, "OLD", old, "SUBNET", fmt.Sprint(100+os.Getpid()%90), "VANE_GID", "VANE_GID",
+	fill := strings.NewReplacer("ADDRESS", target.Address, "DATA", b.data, "OLD", old, "SUBNET", fmt.Sprint(130+os.Getpid()%60), "VANE_GID", "VANE_GID",
 		"VANE", fmt.Sprint(vane), "BEACON", fmt.Sprint(beacon))
 	b.write("lab.toml", fill.Replace(wholeLab))
 	b.write("mast/stack.toml", fill.Replace(wholeMast))

@@ -174,6 +174,9 @@ env.PROBE_NAMES = "vane.mast wind vane"
 `
 )
 
+// jettyNet is the third number of the shared network's addresses: outside of what the engines of scripts/with-engines take by themselves.
+var jettyNet = fmt.Sprint(130 + os.Getpid()%60)
+
 // wholeBench writes that lab.
 func wholeBench(t *testing.T, target enginetest.Target, vane, beacon int) (b *bench, old string) {
 	old = fmt.Sprintf("old-%d", os.Getpid())
@@ -194,7 +197,7 @@ func wholeBench(t *testing.T, target enginetest.Target, vane, beacon int) (b *be
 	_, err = b.engine.CreateVolume(t.Context(), plan.Volume{Name: old + ".readings"}, elsewhere)
 	require.NoError(t, err)
 	require.NoError(t, os.Mkdir(filepath.Join(b.data, "a, b"), 0o755))
-	fill := strings.NewReplacer("ADDRESS", target.Address, "DATA", b.data, "OLD", old, "SUBNET", fmt.Sprint(130+os.Getpid()%60), "VANE_GID", "VANE_GID",
+	fill := strings.NewReplacer("ADDRESS", target.Address, "DATA", b.data, "OLD", old, "SUBNET", jettyNet, "VANE_GID", "VANE_GID",
 		"VANE", fmt.Sprint(vane), "BEACON", fmt.Sprint(beacon))
 	b.write("lab.toml", fill.Replace(wholeLab))
 	b.write("mast/stack.toml", fill.Replace(wholeMast))
@@ -305,7 +308,7 @@ func (b *bench) wholeInside(vane, beacon int) {
 	c := b.containers()
 	jetty := func(s engine.State) string {
 		for _, a := range s.Addresses {
-			if strings.HasPrefix(a, "198.19.") {
+			if strings.HasPrefix(a, "198.19."+jettyNet+".") {
 				return a
 			}
 		}

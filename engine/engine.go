@@ -190,6 +190,8 @@ func (e *Engine) Facts(ctx context.Context, s *survey.Survey) error {
 		return explain("info", err)
 	}
 	s.Engine = &survey.Engine{API: e.apiVer, Name: e.name, Version: e.version, Root: info.Info.DockerRootDir}
+	opens, limited := e.kind != kindP, false // the driver for logs that lantern declares has no limit of its own
+	s.Engine.OpensLowPorts, s.Engine.LogLimit = &opens, &limited
 	if e.lacksInit() {
 		s.Engine.Lacks = append(s.Engine.Lacks, "init")
 	}

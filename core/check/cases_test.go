@@ -1,7 +1,6 @@
 package check_test
 
 import (
-	"cmp"
 	"fmt"
 	"io/fs"
 	"os"
@@ -130,6 +129,10 @@ func (c *testCase) compare(t *testing.T, r check.Result) {
 			message += " (accepted: " + f.Accepted + ")"
 		}
 		got := fmt.Sprintf("%s:%d %s `%s` ", f.At.File.Path, f.At.Place().Line, f.Rule, f.At.Text())
+		asked := slices.ContainsFunc(c.wants, func(w string) bool { return strings.Contains(w, " "+f.Rule+" ") })
+		if (f.Severity == check.Note || f.Accepted != "") && f.Rule != c.rule && !asked {
+			continue // not what the case is about
+		}
 		i := slices.IndexFunc(open, func(w string) bool {
 			part, ok := strings.CutPrefix(w, got)
 			return ok && strings.Contains(message, part)
@@ -150,7 +153,7 @@ func TestCases(t *testing.T) {
 			result := check.Run(c.lab, check.All())
 			c.compare(t, result)
 			found[c.rule] = found[c.rule] || slices.ContainsFunc(result.Findings, func(f check.Finding) bool { return f.Rule == c.rule })
-			silent[c.rule] = silent[c.rule] || len(result.Findings) == 0 && len(c.wants) == 0
+			silent[c.rule] = silent[c.rule] || !slices.ContainsFunc(c.wants, func(w string) bool { return strings.Contains(w, " "+c.rule+" ") })
 			var groups [][]source.Edit
 			for _, f := range result.Findings {
 				if f.Mend != nil && f.Accepted == "" {
@@ -198,6 +201,12 @@ func TestWithoutSurveys(t *testing.T) {
 	for _, s := range r.Skipped {
 		skipped = append(skipped, s.Rule)
 	}
-	slices.SortFunc(skipped, cmp.Compare)
-	assert.Equal(t, []string{"account-unknown", "image-absent", "mount-case", "mount-denied", "mount-missing", "port-in-use"}, skipped)
+	var needy []string
+	for _, rule := range check.All() {
+		// These ask nothing of a host for what this lab declares.
+		if rule.Needs != check.Files && !slices.Contains([]string{"engine-unreachable", "engine-lacks", "network-missing"}, rule.Name) {
+			needy = append(needy, rule.Name)
+		}
+	}
+	assert.ElementsMatch(t, needy, skipped)
 }

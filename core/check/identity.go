@@ -1,5 +1,16 @@
 package check
 
+import (
+	"fmt"
+	"slices"
+	"strconv"
+
+	"proudlantern.example/lantern/core/declare"
+	"proudlantern.example/lantern/core/lab"
+	"proudlantern.example/lantern/core/source"
+	"proudlantern.example/lantern/core/survey"
+)
+
 var identityRules = []Rule{
 	{
 		Name: "account-unknown", Severity: Error, Needs: Host, Mends: true,
@@ -22,7 +33,127 @@ var identityRules = []Rule{
 		Mistake: `owner = "1311"`,
 		Mended:  `owner = "1311:1400"`,
 		Find:    resolverFinds,
+	}, {
+		Name: "account-unowned", Severity: Note, Needs: Host,
+		Title:   "a uid that nobody on the host has",
+		Text:    "Its files will show as a number. That may be meant: a uid of its own keeps a service apart.",
+		Mistake: `owner = "1999:1400"`,
+		Mended:  `owner = "keeper"`,
+		Find:    accountUnowned,
+	}, {
+		Name: "account-root", Severity: Note, Needs: Image,
+		Title:   "a service that runs as root without being told to",
+		Text:    "Its image says nothing else. What it writes on the host belongs to root.",
+		Mistake: `image = "registry.skerry.example/sensor:1.4"    # which names no user`,
+		Mended:  `run-as = "owner"`,
+		Find: func(in *Input) {
+			for _, s := range in.surveyed() {
+				image, ok := imageOf(s)
+				if ok && s.RunAs == nil && s.OwnerUID == "" && slices.Contains([]string{"", "0", "root", "0:0", "root:root"}, image.User) && writes(s) {
+					in.report(s, source.Problem{At: s.Image.Part(0, len(s.Image.Text)), Message: s.FullName() + " runs as root, because its image names no other user, and writes on the host"})
+				}
+			}
+		},
+	}, {
+		Name: "account-contradiction", Severity: Error, Needs: Files, Mends: true,
+		Title:   "a variable of owner-variables is set to another id",
+		Text:    "Both cannot hold: env and environment files win, and the owner's folders are then somebody else's.",
+		Mistake: "owner = \"keeper\"    # uid 1311\nowner-variables = [\"DESK_UID\", \"DESK_GID\"]\nenv.DESK_UID = 1000",
+		Mended:  "owner = \"keeper\"\nowner-variables = [\"DESK_UID\", \"DESK_GID\"]",
+		Find:    accountContradiction,
+	}, {
+		Name: "account-mixed", Severity: Warning, Needs: Host,
+		Title:   "two identities write one folder and have no group in common",
+		Text:    "What one of them writes, the other cannot change or remove.",
+		Mistake: `mounts = ["/srv/skerry/shared -> /data"]    # in two services, as keeper and as ranger`,
+		Mended:  `extra-groups = ["watch"]    # for both, and the folder belongs to that group`,
+		Find:    accountMixed,
 	},
+}
+
+// writes tells whether a service writes a folder of the host.
+func writes(s *lab.Service) bool {
+	return slices.ContainsFunc(s.Mounts, func(m lab.Mount) bool { return m.Kind == declare.MountPath && !m.ReadOnly })
+}
+
+func accountUnowned(in *Input) {
+	told := map[source.Span]bool{}
+	for _, s := range in.surveyed() {
+		facts := s.Stack.Host.Survey
+		for _, id := range []*lab.Identity{s.Owner, s.RunAs} {
+			if id == nil || !id.Known || told[id.At] || facts.Accounts == nil || id.Name == "" || id.Name[0] < '0' || id.Name[0] > '9' {
+				continue
+			}
+			if !slices.ContainsFunc(facts.Accounts, func(a survey.Account) bool { return a.UID == id.UID }) {
+				told[id.At] = true
+				in.report(s, source.Problem{At: id.At, Message: fmt.Sprintf("nobody on %s has uid %d", s.Stack.Host.Name, id.UID)})
+			}
+		}
+	}
+}
+
+func accountContradiction(in *Input) {
+	for _, s := range in.services() {
+		if s.OwnerUID == "" || s.Owner == nil || !s.Owner.Known {
+			continue
+		}
+		for _, v := range s.Env {
+			want := map[string]int{s.OwnerUID: s.Owner.UID, s.OwnerGID: s.Owner.GID}
+			id, is := want[v.Name]
+			if right := strconv.Itoa(id); is && v.Origin != lab.FromOwner && v.Value != right {
+				in.report(s, source.Problem{
+					At: v.At, Message: fmt.Sprintf("%s is set to %s, and the owner %s has %d", v.Name, v.Value, s.Owner.Name, id),
+					Because: []source.Because{{Text: "owner-variables hands over the ids of this owner", At: s.Owner.At}},
+					Mend:    mendValue(v, right, "the owner's is "+right),
+				})
+			}
+		}
+	}
+}
+
+// mendValue offers another value for a variable, where it is written to the letter.
+func mendValue(v lab.Variable, right, text string) *source.Mend {
+	mend := &source.Mend{Text: text}
+	if v.At.Text() == v.Value {
+		mend.Edits = []source.Edit{{At: v.At, New: right}}
+	}
+	return mend
+}
+
+func accountMixed(in *Input) {
+	type user struct {
+		service *lab.Service
+		id      lab.Identity
+		groups  []int
+	}
+	first := map[*lab.Host]map[string][]user{}
+	for _, s := range in.surveyed() {
+		id, known, _ := s.Identity()
+		if !known || id.UID == 0 {
+			continue
+		}
+		u := user{s, id, append(groupsOf(s), id.GID)}
+		for _, m := range s.Mounts {
+			if m.Kind != declare.MountPath || m.ReadOnly {
+				continue
+			}
+			if first[s.Stack.Host] == nil {
+				first[s.Stack.Host] = map[string][]user{}
+			}
+			for _, o := range first[s.Stack.Host][m.Source] {
+				common := slices.ContainsFunc(u.groups, func(g int) bool { return slices.Contains(o.groups, g) })
+				if o.id.UID != u.id.UID && !common {
+					facts := s.Stack.Host.Survey
+					in.report(s, source.Problem{
+						At:      m.SourceAt,
+						Message: fmt.Sprintf("%s and %s both write %s, as %s and %s, and have no group in common", s.FullName(), o.service.FullName(), m.Source, facts.UserName(u.id.UID), facts.UserName(o.id.UID)),
+					})
+					break
+				}
+			}
+			first[s.Stack.Host][m.Source] = append(first[s.Stack.Host][m.Source], u)
+		}
+	}
 }
 
 var zoneRules = []Rule{
@@ -33,5 +164,71 @@ var zoneRules = []Rule{
 		Mistake: `timezone = "atlantic/faroe"`,
 		Mended:  `timezone = "Atlantic/Faroe"`,
 		Find:    resolverFinds,
+	}, {
+		Name: "zone-contradiction", Severity: Warning, Needs: Files, Mends: true,
+		Title:   "TZ says another zone than timezone",
+		Text:    "The variable wins inside, and whoever reads the file believes the key.",
+		Mistake: "timezone = \"Atlantic/Faroe\"\nenv.TZ = \"UTC\"",
+		Mended:  `timezone = "Atlantic/Faroe"`,
+		Find: func(in *Input) {
+			eachTZ(in, func(s *lab.Service, v lab.Variable) {
+				if s.Zone.Name != "" && v.Value != s.Zone.Name {
+					in.report(s, source.Problem{
+						At: v.At, Message: fmt.Sprintf("TZ is %s here, and timezone says %s", v.Value, s.Zone.Name),
+						Because: []source.Because{{Text: "timezone", At: s.Zone.At}}, Mend: mendValue(v, s.Zone.Name, s.Zone.Name+" is what timezone says"),
+					})
+				}
+			})
+		},
+	}, {
+		Name: "zone-mixed", Severity: Warning, Needs: Files,
+		Title:   "services of one stack are in different zones, and no timezone of theirs says so",
+		Text:    "Their logs and their clocks differ by hours. One timezone of the stack puts them right.",
+		Mistake: "service.desk.env.TZ = \"UTC\"\nservice.store.env.TZ = \"Atlantic/Faroe\"",
+		Mended:  `timezone = "Atlantic/Faroe"    # of the stack`,
+		Find:    zoneMixed,
+	}, {
+		Name: "zone-host-differs", Severity: Note, Needs: Host,
+		Title:   "the zone of the services is not that of their host",
+		Text:    "That may be meant. Times in the services' logs and in the machine's then differ.",
+		Mistake: `timezone = "Atlantic/Faroe"    # the machine is set to UTC`,
+		Mended:  `timezone = "host"`,
+		Find: func(in *Input) {
+			told := map[source.Span]bool{}
+			for _, s := range in.surveyed() {
+				h := s.Stack.Host
+				if s.Zone.Name == "" || told[s.Zone.At] || h.Survey.Timezone == "" || h.Survey.Timezone == s.Zone.Name || !lab.IsZone(s.Zone.Name) {
+					continue
+				}
+				told[s.Zone.At] = true
+				in.report(s, source.Problem{At: s.Zone.At, Message: fmt.Sprintf("%s itself is set to %s", h.Name, h.Survey.Timezone)})
+			}
+		},
 	},
+}
+
+// eachTZ calls f for each TZ that was not put there by timezone.
+func eachTZ(in *Input, f func(*lab.Service, lab.Variable)) {
+	for _, s := range in.services() {
+		for _, v := range s.Env {
+			if v.Name == "TZ" && v.Origin != lab.FromZone {
+				f(s, v)
+			}
+		}
+	}
+}
+
+func zoneMixed(in *Input) {
+	first := map[*lab.Stack]lab.Variable{}
+	eachTZ(in, func(s *lab.Service, v lab.Variable) {
+		if s.Zone.Name != "" {
+			return // zone-contradiction says more
+		}
+		other, seen := first[s.Stack]
+		if !seen {
+			first[s.Stack] = v
+		} else if other.Value != v.Value {
+			in.report(s, source.Problem{At: v.At, Message: fmt.Sprintf("TZ is %s here, and %s in another service of %s", v.Value, other.Value, s.Stack.Name), Because: []source.Because{{Text: "there", At: other.At}}})
+		}
+	})
 }

@@ -1,8 +1,12 @@
 package check
 
 import (
+	"cmp"
 	"fmt"
+	"slices"
+	"strings"
 
+	"proudlantern.example/lantern/core/lab"
 	"proudlantern.example/lantern/core/source"
 	"proudlantern.example/lantern/core/survey"
 )
@@ -48,5 +52,82 @@ var imageRules = []Rule{
 				}
 			}
 		},
+	}, {
+		Name: "image-unqualified", Severity: Note, Needs: Files,
+		Title:   "an image without the name of a registry",
+		Text:    "Engines fill in a registry of their own choice, and not all the same.",
+		Mistake: `image = "sensor:1.4"`,
+		Mended:  `image = "registry.skerry.example/sensor:1.4"`,
+		Find: func(in *Input) {
+			eachImage(in, func(s *lab.Service, name, _, _ string) {
+				if first, _, path := strings.Cut(name, "/"); !path || !strings.ContainsAny(first, ".:") && first != "localhost" {
+					in.report(s, source.Problem{At: s.Image.Part(0, len(s.Image.Text)), Message: s.Image.Text + " names no registry: each engine takes its own"})
+				}
+			})
+		},
+	}, {
+		Name: "image-moving-tag", Severity: Warning, Needs: Files, Mends: true,
+		Title:   "no tag, or one that moves, and no digest",
+		Text:    "The next pull brings another program. A tag with a version, or the digest of what runs, stays.",
+		Mistake: `image = "registry.skerry.example/sensor:latest"`,
+		Mended:  `image = "registry.skerry.example/sensor:1.4"`,
+		Find: func(in *Input) {
+			eachImage(in, func(s *lab.Service, _, tag, digest string) {
+				if digest != "" || tag != "" && !slices.Contains(movingTags, tag) {
+					return
+				}
+				at := s.Image.Part(0, len(s.Image.Text))
+				p := source.Problem{At: at, Message: s.Image.Text + " has no tag, so it is whatever is newest"}
+				if tag != "" {
+					p.Message = fmt.Sprintf("the tag %s moves: the next pull may bring another program", tag)
+				}
+				if image, ok := imageOf(s); ok && image.Digest != "" && at.Text() == s.Image.Text {
+					p.Mend = &source.Mend{Text: "pins what is on " + s.Stack.Host.Name + " now", Edits: []source.Edit{{At: at.File.Span(at.End, at.End), New: "@" + image.Digest}}}
+				}
+				in.report(s, p)
+			})
+		},
+	}, {
+		Name: "image-platform", Severity: Error, Needs: Image,
+		Title:   "the image is not made for the host's processor",
+		Text:    "It would end at once with a format error. Another tag, or another image, may be made for it.",
+		Mistake: `image = "registry.skerry.example/sensor:1.4"    # linux/amd64 only, on an arm64 board`,
+		Mended:  `image = "registry.skerry.example/sensor:1.4-arm64"`,
+		Find: func(in *Input) {
+			for _, s := range in.surveyed() {
+				image, ok := imageOf(s)
+				want := cmp.Or(s.Settings.Platform, s.Stack.Host.Survey.Platform)
+				if !ok || want == "" || len(image.Platforms) == 0 || slices.ContainsFunc(image.Platforms, func(p string) bool { return samePlatform(p, want) }) {
+					continue
+				}
+				in.report(s, source.Problem{At: s.Image.Part(0, len(s.Image.Text)), Message: fmt.Sprintf("%s is made for %s, and %s is %s", s.Image.Text, strings.Join(image.Platforms, " and "), s.Stack.Host.Name, want)})
+			}
+		},
 	},
+}
+
+// movingTags are tags that are moved along by habit.
+var movingTags = strings.Fields("latest stable main master edge nightly dev develop development current rolling testing unstable beta")
+
+// samePlatform compares system and architecture; variants run on each other more often than not.
+func samePlatform(a, b string) bool {
+	base := func(p string) string {
+		return strings.Join(strings.SplitN(p, "/", 3)[:min(2, strings.Count(p, "/")+1)], "/")
+	}
+	return base(a) == base(b)
+}
+
+// eachImage calls f for each service with the parts of its image's reference.
+func eachImage(in *Input, f func(s *lab.Service, name, tag, digest string)) {
+	for _, s := range in.services() {
+		if s.Image.Unknown || s.Image.Text == "" {
+			continue
+		}
+		name, digest, _ := strings.Cut(s.Image.Text, "@")
+		tag := ""
+		if colon := strings.LastIndexByte(name, ':'); colon > strings.LastIndexByte(name, '/') {
+			name, tag = name[:colon], name[colon+1:]
+		}
+		f(s, name, tag, digest)
+	}
 }

@@ -4,12 +4,14 @@ package check
 
 import (
 	"cmp"
+	"maps"
 	"slices"
 	"strings"
 
 	"proudlantern.example/lantern/core/declare"
 	"proudlantern.example/lantern/core/lab"
 	"proudlantern.example/lantern/core/source"
+	"proudlantern.example/lantern/core/survey"
 )
 
 // Severity says how bad a finding is.
@@ -237,7 +239,7 @@ func (in *Input) surveyed() []*lab.Service {
 
 // All returns every rule, in the order of the reference.
 func All() []Rule {
-	return slices.Concat(formatRules, hostRules, portRules, mountRules, identityRules, zoneRules, environmentRules, orderRules, networkRules, imageRules)
+	return slices.Concat(formatRules, hostRules, portRules, publishingRules, mountRules, targetRules, identityRules, zoneRules, environmentRules, orderRules, networkRules, nameRules, imageRules, habitRules)
 }
 
 // Named returns the rule of that name.
@@ -249,6 +251,17 @@ func Named(name string) (Rule, bool) {
 	}
 	return Rule{}, false
 }
+
+// imageOf returns what is known of a service's image; ok is false where nobody knows what it declares.
+func imageOf(s *lab.Service) (survey.Image, bool) {
+	if s.Stack.Host == nil || s.Stack.Host.Survey == nil || s.Image.Unknown {
+		return survey.Image{}, false
+	}
+	image, ok := s.Stack.Host.Survey.Image(s.Image.Text)
+	return image, ok && image.Source == survey.FromEngine
+}
+
+func sortedKeys[T any](m map[string]T) []string { return slices.Sorted(maps.Keys(m)) }
 
 // resolverFinds is the function of the rules whose mistakes already show while the files are read and resolved.
 func resolverFinds(in *Input) {

@@ -81,6 +81,12 @@ type Severity struct {
 	At             source.Span
 }
 
+// Alias is a further name of a service on its networks.
+type Alias struct {
+	Name string
+	At   source.Span
+}
+
 // Accepted is a finding that somebody has said yes to.
 type Accepted struct {
 	Rule, Subject, Reason string // Subject "": all findings of the rule
@@ -117,7 +123,7 @@ type Service struct {
 	NetworkMode string     // host or none instead of networks; else ""
 	Shares      *Service   // in whose network it lives; nil: in its own
 	SharesAt    source.Span
-	Aliases     []string // further names on its networks
+	Aliases     []Alias // further names on its networks
 	Overlap     bool
 	Settings    Settings
 	Ports       []Port
@@ -158,6 +164,7 @@ type Port struct {
 type Mount struct {
 	declare.Mount
 	Volume             *Volume // of MountVolume
+	FromLab, Outside   bool    // written from the stack's folder; and leads out of it
 	SourceAt, TargetAt source.Span
 }
 

@@ -366,11 +366,11 @@ func (r *resolver) mount(s *Service, t declare.Text, in *scope) {
 		return
 	}
 	at := v.Part(m.SourceAt[0], m.SourceAt[0]+m.SourceAt[1])
-	switch {
-	case m.Relative():
+	fromLab := m.Relative()
+	if fromLab {
 		m.Source = path.Join(r.in.Folder, s.Stack.Name, m.Source)
 	}
-	mount := Mount{Mount: m, SourceAt: at, TargetAt: v.Part(m.TargetAt[0], m.TargetAt[0]+m.TargetAt[1])}
+	mount := Mount{FromLab: fromLab, Outside: fromLab && !strings.HasPrefix(m.Source+"/", path.Join(r.in.Folder, s.Stack.Name)+"/"), Mount: m, SourceAt: at, TargetAt: v.Part(m.TargetAt[0], m.TargetAt[0]+m.TargetAt[1])}
 	if m.Kind == declare.MountVolume {
 		if mount.Volume = r.volume(s, m.Source, at); mount.Volume == nil {
 			return

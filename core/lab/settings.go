@@ -73,7 +73,12 @@ func (r *resolver) settings(s *Service, d *declare.Settings, in *scope) {
 	if d.Hostname.IsSet() {
 		parse(&s.Hostname, d.Hostname, declare.ParseHostname)
 	}
-	each(&s.Aliases, d.Aliases, declare.ParseHostname)
+	for _, t := range d.Aliases {
+		alias := Alias{At: t.Part(0, len(t.Value))}
+		if parse(&alias.Name, t, declare.ParseHostname); alias.Name != "" {
+			s.Aliases = append(s.Aliases, alias)
+		}
+	}
 	each(&c.Capabilities, d.Capabilities, declare.ParseCapability)
 	each(&c.Dropped, d.DropCapabilities, declare.ParseCapability)
 	each(&c.DNS, d.DNS, declare.ParseAddress)

@@ -106,15 +106,19 @@ func Declare(s *lab.Service) Container {
 	c := Container{
 		Image: s.Image.Text, Mode: s.NetworkMode, Hostname: s.Hostname, Settings: s.Settings, Restart: s.Restart, LogLimit: s.LogLimit, StopWithin: s.StopWithin,
 	}
+	var aliases []string
+	for _, a := range s.Aliases {
+		aliases = append(aliases, a.Name)
+	}
 	switch {
 	case s.Shares != nil:
 		c.Shares = s.Shares.Name
 	case c.Mode == "":
 		if s.Stack.Own {
-			c.Networks = append(c.Networks, Attachment{NetworkName(s.Stack.Name), append([]string{s.Name}, s.Aliases...)})
+			c.Networks = append(c.Networks, Attachment{NetworkName(s.Stack.Name), append([]string{s.Name}, aliases...)})
 		}
 		for _, n := range s.Networks {
-			c.Networks = append(c.Networks, Attachment{n.EngineName, append([]string{s.Name + "." + s.Stack.Name}, s.Aliases...)})
+			c.Networks = append(c.Networks, Attachment{n.EngineName, append([]string{s.Name + "." + s.Stack.Name}, aliases...)})
 		}
 	}
 	if s.RunAs != nil {

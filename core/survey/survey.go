@@ -33,6 +33,7 @@ type Survey struct {
 	Containers  []Container  `json:"containers,omitempty"`
 	Networks    []Network    `json:"networks,omitempty"`
 	Volumes     []Volume     `json:"volumes,omitempty"`
+	Routes      []Route      `json:"routes,omitempty"`
 	Images      []Image      `json:"images,omitempty"`
 
 	// Unknown says what could not be found out, and why, by the name of the list or fact.
@@ -50,6 +51,10 @@ type Engine struct {
 	Rootless bool   `json:"rootless"`
 	Root     string `json:"root,omitempty"` // the folder that holds its data
 
+	// OpensLowPorts tells whether processes that are not root may listen below 1024 inside; nil: not known.
+	OpensLowPorts *bool `json:"opens-low-ports,omitempty"`
+	// LogLimit tells whether logs without a declared limit have one all the same; nil: not known.
+	LogLimit *bool `json:"log-limit,omitempty"`
 	// Lacks names keys of a service that this engine cannot honour.
 	Lacks []string `json:"lacks,omitempty"`
 }
@@ -133,6 +138,12 @@ type Network struct {
 	Stack   string   `json:"stack,omitempty"`
 
 	Entry string `json:"-"` // number of the deploy that made it
+}
+
+// Route is a way to other machines.
+type Route struct {
+	Subnet string `json:"subnet"`
+	Device string `json:"device"`
 }
 
 // Volume is a volume of the engine.

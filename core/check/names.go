@@ -1,0 +1,178 @@
+package check
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+
+	"proudlantern.example/lantern/core/lab"
+	"proudlantern.example/lantern/core/plan"
+	"proudlantern.example/lantern/core/source"
+	"proudlantern.example/lantern/core/survey"
+)
+
+var nameRules = []Rule{
+	{
+		Name: "name-taken", Severity: Error, Needs: Host,
+		Title:   "a container, network or volume of that name is there, and it is not of this lab",
+		Text:    "Nothing is taken over that somebody else made. Rename or remove it on the host, or give the stack another name; a volume or network can be used as it is with existing.",
+		Mistake: `[service.desk]    # and a container tide-log.desk made by hand`,
+		Mended:  `[service.tide-desk]`,
+		Find:    nameTaken,
+	}, {
+		Name: "alias-clash", Severity: Error, Needs: Files,
+		Title:   "two services answer to one name on a network",
+		Text:    "Whichever answers first is asked. Names on a network are those of its services and their aliases.",
+		Mistake: "[service.desk]\naliases = [\"store\"]    # and there is a service store",
+		Mended:  "[service.desk]\naliases = [\"tides\"]",
+		Find:    aliasClash,
+	}, {
+		Name: "network-overlap", Severity: Error, Needs: Host,
+		Title:   "the addresses of a network are taken by another network of the host",
+		Text:    "The engine refuses such a network, or the host's way to the other one is lost.",
+		Mistake: `subnet = "198.51.100.0/24"    # another network has 198.51.100.128/26`,
+		Mended:  `subnet = "198.51.100.0/26"`,
+		Find:    networkOverlap,
+	}, {
+		Name: "stack-gone", Severity: Warning, Needs: Host,
+		Title:   "the host runs a service of this lab that is in no file any more",
+		Text:    "It runs on without anybody looking after it. lantern retire takes it away; or its folder has to come back.",
+		Mistake: `# the folder mast is gone, and mast.sensor still runs`,
+		Mended:  `# after lantern retire mast`,
+		Find:    stackGone,
+	},
+}
+
+func nameTaken(in *Input) {
+	for _, s := range in.surveyed() {
+		for _, c := range s.Stack.Host.Survey.Containers {
+			if c.Name == s.ContainerName() && c.Lab != in.Lab.Name {
+				in.report(s, source.Problem{At: s.At, Message: fmt.Sprintf("%s has a container %s that is not of this lab", s.Stack.Host.Name, c.Name)})
+			}
+		}
+	}
+	for _, st := range in.Lab.Stacks {
+		if st.Host == nil || st.Host.Survey == nil || len(st.Services) == 0 {
+			continue
+		}
+		facts := st.Host.Survey
+		report := func(what, name, owner string, at source.Span) {
+			if owner != in.Lab.Name {
+				in.report(st.Services[0], source.Problem{At: at, Message: fmt.Sprintf("%s has a %s %s that is not of this lab", st.Host.Name, what, name)})
+			}
+		}
+		for _, n := range plan.NetworksOf(st) {
+			at := st.Services[0].At
+			for _, shared := range in.Lab.Networks {
+				if n.Shared && shared.EngineName == n.Name {
+					at = shared.At
+				}
+			}
+			if i := slices.IndexFunc(facts.Networks, func(o survey.Network) bool { return o.Name == n.Name }); i >= 0 && !n.Existing {
+				report("network", n.Name, facts.Networks[i].Lab, at)
+			}
+		}
+		for _, v := range st.Volumes {
+			if i := slices.IndexFunc(facts.Volumes, func(o survey.Volume) bool { return o.Name == v.EngineName }); i >= 0 && !v.Existing {
+				report("volume", v.EngineName, facts.Volumes[i].Lab, v.At)
+			}
+		}
+	}
+}
+
+func aliasClash(in *Input) {
+	type name struct {
+		host          *lab.Host
+		network, name string
+	}
+	taken := map[name]*lab.Service{}
+	for _, s := range in.services() {
+		reported := false
+		for _, n := range plan.Declare(s).Networks {
+			for _, alias := range n.Aliases {
+				k := name{s.Stack.Host, n.Network, alias}
+				other := taken[k]
+				if other == nil || other == s {
+					taken[k] = s
+					continue
+				}
+				at := s.At
+				for _, a := range s.Aliases {
+					if a.Name == alias {
+						at = a.At
+					}
+				}
+				if !reported {
+					reported = true
+					in.report(s, source.Problem{
+						At: at, Message: fmt.Sprintf("%s and %s both answer to %s on the network %s", s.FullName(), other.FullName(), alias, n.Network),
+						Because: []source.Because{{Text: other.FullName() + " is here", At: other.At}},
+					})
+				}
+			}
+		}
+	}
+}
+
+func networkOverlap(in *Input) {
+	told := map[*lab.Network]bool{}
+	for _, s := range in.surveyed() {
+		for _, n := range s.Networks {
+			want, err := netip.ParsePrefix(n.Subnet)
+			if err != nil || told[n] {
+				continue
+			}
+			host := s.Stack.Host
+			taken := func(text, who string) {
+				if other, err := netip.ParsePrefix(text); err == nil && other.Overlaps(want) && !told[n] {
+					told[n] = true
+					in.report(s, source.Problem{At: n.At, Message: fmt.Sprintf("%s of %s overlaps %s of %s on %s", want, n.Name, other, who, host.Name)})
+				}
+			}
+			ours := []string{}
+			for _, o := range host.Survey.Networks {
+				ours = append(ours, o.Subnets...)
+				for _, subnet := range o.Subnets {
+					if o.Name != n.EngineName {
+						taken(subnet, "the network "+o.Name)
+					}
+				}
+			}
+			for _, r := range host.Survey.Routes {
+				// The engine's networks have routes of their own.
+				if !slices.Contains(ours, r.Subnet) {
+					taken(r.Subnet, "the way through "+r.Device)
+				}
+			}
+		}
+	}
+}
+
+func stackGone(in *Input) {
+	for _, h := range in.Lab.Hosts {
+		if h.Survey == nil {
+			in.skip("host "+h.Name, "nobody has looked at this host")
+			continue
+		}
+		gone := map[string][]string{}
+		for _, c := range h.Survey.Containers {
+			if c.Lab != in.Lab.Name || c.Service == "" {
+				continue
+			}
+			st := in.Lab.Stack(c.Stack)
+			if st == nil || st.Host != h && st.Host != nil || !st.Broken && st.Service(c.Service) == nil {
+				gone[c.Stack] = append(gone[c.Stack], c.Service)
+			}
+		}
+		for _, name := range sortedKeys(gone) {
+			what := fmt.Sprintf("%s runs %s of the stack %s, which is in no file for it: lantern retire %s takes it away", h.Name, strings.Join(gone[name], " and "), name, name)
+			if in.Lab.Stack(name) != nil && in.Lab.Stack(name).Host == h {
+				what = fmt.Sprintf("%s runs %s of %s, which its file does not have any more: the next deploy takes it away", h.Name, strings.Join(gone[name], " and "), name)
+			}
+			in.report(nil, source.Problem{At: h.At, Message: what})
+			last := &in.result.Findings[len(in.result.Findings)-1]
+			last.Host, last.Stack = h.Name, name
+		}
+	}
+}

@@ -1,0 +1,314 @@
+package check
+
+import (
+	"fmt"
+	"path"
+	"slices"
+	"strings"
+
+	"proudlantern.example/lantern/core/declare"
+	"proudlantern.example/lantern/core/lab"
+	"proudlantern.example/lantern/core/source"
+	"proudlantern.example/lantern/core/survey"
+)
+
+var targetRules = []Rule{
+	{
+		Name: "mount-kind", Severity: Error, Needs: Image,
+		Title:   "a file, socket or device where the image declares a folder",
+		Text:    "The image keeps a folder of data there. A single file in its place cannot hold it.",
+		Mistake: `mounts = ["/srv/skerry/mast.conf -> /data"]    # the image declares the folder /data`,
+		Mended:  `mounts = ["/srv/skerry/mast -> /data"]`,
+		Find: func(in *Input) {
+			eachPath(in, func(s *lab.Service, m lab.Mount, p survey.Path) {
+				image, ok := imageOf(s)
+				if ok && slices.Contains(image.Volumes, m.Target) && slices.Contains([]string{survey.Regular, survey.Socket, survey.Device, survey.Pipe}, p.Kind) {
+					in.report(s, source.Problem{At: m.SourceAt, Message: fmt.Sprintf("%s on %s is a %s, and the image keeps a folder at %s", m.Source, s.Stack.Host.Name, p.Kind, m.Target)})
+				}
+			})
+		},
+	}, {
+		Name: "mount-duplicate", Severity: Error, Needs: Files,
+		Title:   "one path inside is mounted twice",
+		Text:    "Only one of the two can be there. Engines refuse, or take the last.",
+		Mistake: `mounts = ["/srv/a -> /data", "/srv/b -> /data"]`,
+		Mended:  `mounts = ["/srv/a -> /data", "/srv/b -> /more"]`,
+		Find: func(in *Input) {
+			eachPair(in, func(s *lab.Service, earlier, later lab.Mount) {
+				if earlier.Target == later.Target {
+					in.report(s, source.Problem{At: later.TargetAt, Message: later.Target + " is mounted twice in " + s.FullName(), Because: []source.Because{{Text: "the first time", At: earlier.TargetAt}}})
+				}
+			})
+		},
+	}, {
+		Name: "mount-shadowed", Severity: Warning, Needs: Files,
+		Title:   "a mount hides another one below it",
+		Text:    "Mounts are made in their order: one that comes later, above an earlier one, covers it.",
+		Mistake: `mounts = ["/srv/plates -> /data/plates", "/srv/data -> /data"]`,
+		Mended:  `mounts = ["/srv/data -> /data", "/srv/plates -> /data/plates"]`,
+		Find: func(in *Input) {
+			eachPair(in, func(s *lab.Service, earlier, later lab.Mount) {
+				if below(earlier.Target, later.Target) && later.Target != earlier.Target {
+					in.report(s, source.Problem{At: later.TargetAt, Message: fmt.Sprintf("%s covers %s, which is mounted before it", later.Target, earlier.Target), Because: []source.Because{{Text: "covered", At: earlier.TargetAt}}})
+				}
+			})
+		},
+	}, {
+		Name: "mount-writers", Severity: Note, Needs: Image,
+		Title:   "services of two stacks write the same folder",
+		Text:    "A store that finds its files changed by somebody else loses data: where one of the two declares the folder as its data, this is a warning.",
+		Mistake: `mounts = ["/srv/skerry/store -> /var/lib/store"]    # in tide-log and in lamp-journal`,
+		Mended:  `mounts = ["/srv/skerry/lamp-journal/store -> /var/lib/store"]`,
+		Find:    mountWriters,
+	}, {
+		Name: "mount-unkept", Severity: Warning, Needs: Image,
+		Title:   "a path where the image keeps data, and that no mount covers",
+		Text:    "What it writes there is lost at each replacement. Mount a folder or a volume, or memory where nothing needs to be kept.",
+		Mistake: `image = "registry.skerry.example/store:16.4"    # keeps /var/lib/store, and nothing is mounted there`,
+		Mended:  `mounts = ["${folder.data}/store -> /var/lib/store"]`,
+		Find: func(in *Input) {
+			eachDeclaredPath(in, func(s *lab.Service, kept string, image survey.Image) {
+				covered := slices.ContainsFunc(s.Mounts, func(m lab.Mount) bool { return below(kept, m.Target) || below(m.Target, kept) })
+				near := slices.ContainsFunc(s.Mounts, func(m lab.Mount) bool { return misspelt(m.Target, kept) && !slices.Contains(image.Volumes, m.Target) })
+				if !covered && !near {
+					in.report(s, source.Problem{At: s.At, Message: fmt.Sprintf("the image keeps data at %s, and nothing is mounted there: it is lost at each replacement", kept)})
+				}
+			})
+		},
+	}, {
+		Name: "mount-unlisted", Severity: Warning, Needs: Image, Mends: true,
+		Title:   "a path inside is one letter, or one letter case, away from one where the image keeps data",
+		Text:    "The service would keep its data beside the mount, and lose it.",
+		Mistake: `mounts = ["/srv/skerry/store -> /var/lib/stor"]    # the image keeps /var/lib/store`,
+		Mended:  `mounts = ["/srv/skerry/store -> /var/lib/store"]`,
+		Find: func(in *Input) {
+			eachDeclaredPath(in, func(s *lab.Service, kept string, image survey.Image) {
+				for _, m := range s.Mounts {
+					if !misspelt(m.Target, kept) || slices.Contains(image.Volumes, m.Target) {
+						continue
+					}
+					mend := &source.Mend{Text: "the image keeps data at " + kept}
+					if m.TargetAt.Text() == m.Target {
+						mend.Edits = []source.Edit{{At: m.TargetAt, New: kept}}
+					}
+					in.report(s, source.Problem{At: m.TargetAt, Message: fmt.Sprintf("the image keeps data at %s, not at %s", kept, m.Target), Mend: mend})
+				}
+			})
+		},
+	}, {
+		Name: "mount-unmounted-disk", Severity: Error, Needs: Host,
+		Title:   "the path lies on a disk that is not mounted now",
+		Text:    "The data would fall onto the system disk, below the mount point, and be hidden once the disk is back.",
+		Mistake: `mounts = ["/mnt/plates/2026 -> /plates"]    # /mnt/plates is in the host's table of file systems, and not mounted`,
+		Mended:  `# after: mount /mnt/plates`,
+		Find: func(in *Input) {
+			eachPath(in, func(s *lab.Service, m lab.Mount, _ survey.Path) {
+				for _, f := range s.Stack.Host.Survey.FileSystems {
+					if !f.Mounted && f.Mount != "/" && below(m.Source, f.Mount) {
+						in.report(s, source.Problem{At: m.SourceAt, Message: fmt.Sprintf("%s belongs on the disk of %s, which is not mounted on %s now", m.Source, f.Mount, s.Stack.Host.Name)})
+					}
+				}
+			})
+		},
+	}, {
+		Name: "mount-low-space", Severity: Warning, Needs: Host,
+		Title:   "less than 1 GiB is free where a service writes",
+		Text:    "Stores that cannot write any more stop, or lose what they hold.",
+		Mistake: `mounts = ["/srv/plates -> /plates"]    # 200 MiB free`,
+		Mended:  `# after making room`,
+		Find:    mountLowSpace,
+	}, {
+		Name: "mount-sensitive", Severity: Warning, Needs: Files,
+		Title:   "a folder of the system itself, mounted writable",
+		Text:    "A fault in the service, or whoever takes it over, then changes the machine itself.",
+		Mistake: `mounts = ["/etc -> /host-etc"]`,
+		Mended:  `mounts = ["/etc -> /host-etc, read-only"]`,
+		Find: func(in *Input) {
+			for _, s := range in.services() {
+				for _, m := range s.Mounts {
+					if what := sensitive(m.Source); m.Kind == declare.MountPath && !m.ReadOnly && what != "" {
+						in.report(s, source.Problem{At: m.SourceAt, Message: fmt.Sprintf("%s may write %s, %s of %s", s.FullName(), m.Source, what, s.Stack.Host.Name)})
+					}
+				}
+			}
+		},
+	}, {
+		Name: "mount-outside", Severity: Warning, Needs: Files,
+		Title:   "a path from the stack's folder that leads out of it",
+		Text:    "The stack then depends on where the lab lies on this machine.",
+		Mistake: `mounts = ["./../../plates -> /plates"]`,
+		Mended:  `mounts = ["${folder.plates} -> /plates"]`,
+		Find: func(in *Input) {
+			for _, s := range in.services() {
+				for _, m := range s.Mounts {
+					if m.Outside {
+						in.report(s, source.Problem{At: m.SourceAt, Message: "this leads out of the stack's folder, to " + m.Source})
+					}
+				}
+			}
+		},
+	}, {
+		Name: "mount-remote", Severity: Error, Needs: Files,
+		Title:   "a path from the stack's folder, on a host that is elsewhere",
+		Text:    "The lab's folder is not there: an absolute path of the host is needed.",
+		Mistake: `mounts = ["./pages -> /pages"]    # on a host with engine = "ssh://…"`,
+		Mended:  `mounts = ["${folder.data}/pages -> /pages"]`,
+		Find: func(in *Input) {
+			for _, s := range in.services() {
+				for _, m := range s.Mounts {
+					if at, err := declare.ParseEngineAddress(s.Stack.Host.Engine); m.FromLab && err == nil && at.Scheme != "unix" && !at.Loopback() {
+						in.report(s, source.Problem{At: m.SourceAt, Message: "the lab's folder is on this machine, and not on " + s.Stack.Host.Name})
+					}
+				}
+			}
+		},
+	}, {
+		Name: "volume-shared", Severity: Warning, Needs: Files,
+		Title:   "two stacks use one volume of the engine",
+		Text:    "Neither knows of the other's files, and retiring one says nothing of the other.",
+		Mistake: `engine-name = "readings"    # in tide-log and in mast`,
+		Mended:  `engine-name = "mast.readings"`,
+		Find: func(in *Input) {
+			type key struct {
+				host *lab.Host
+				name string
+			}
+			first := map[key]*lab.Volume{}
+			for _, st := range in.Lab.Stacks {
+				for _, v := range st.Volumes {
+					k := key{st.Host, v.EngineName}
+					if other := first[k]; other != nil && len(st.Services) > 0 && st.Host != nil {
+						in.report(st.Services[0], source.Problem{At: v.At, Message: fmt.Sprintf("the volume %s on %s is used by another stack, too", v.EngineName, st.Host.Name), Because: []source.Because{{Text: "there", At: other.At}}})
+					}
+					first[k] = v
+				}
+			}
+		},
+	}, {
+		Name: "volume-unused", Severity: Note, Needs: Files,
+		Title:   "a volume that is declared and not mounted",
+		Text:    "It is not made. Perhaps a mount is missing.",
+		Mistake: `[volume.readings]    # and no mounts with it`,
+		Mended:  `mounts = ["volume readings -> /readings"]`,
+		Find: func(in *Input) {
+			for _, st := range in.Lab.Stacks {
+				for _, v := range st.Volumes {
+					used := slices.ContainsFunc(st.Services, func(s *lab.Service) bool {
+						return slices.ContainsFunc(s.Mounts, func(m lab.Mount) bool { return m.Volume == v })
+					})
+					if !used && len(st.Services) > 0 {
+						in.report(st.Services[0], source.Problem{At: v.At, Message: "the volume " + v.Name + " is mounted by no service of " + st.Name})
+					}
+				}
+			}
+		},
+	},
+}
+
+// eachPair calls f for each two mounts of a service, in their order.
+func eachPair(in *Input, f func(s *lab.Service, earlier, later lab.Mount)) {
+	for _, s := range in.services() {
+		for i, later := range s.Mounts {
+			for _, earlier := range s.Mounts[:i] {
+				f(s, earlier, later)
+			}
+		}
+	}
+}
+
+// eachDeclaredPath calls f for each path where a service's image keeps data.
+func eachDeclaredPath(in *Input, f func(s *lab.Service, kept string, image survey.Image)) {
+	for _, s := range in.surveyed() {
+		if image, ok := imageOf(s); ok {
+			for _, v := range image.Volumes {
+				f(s, path.Clean(v), image)
+			}
+		}
+	}
+}
+
+// below tells whether a path is another one or lies below it.
+func below(p, above string) bool {
+	return p == above || strings.HasPrefix(p, strings.TrimSuffix(above, "/")+"/")
+}
+
+// misspelt tells whether a path is another one but for letter case or one letter.
+func misspelt(p, right string) bool {
+	return p != right && (strings.EqualFold(p, right) || path.Dir(p) == path.Dir(right) && declare.OneLetterAway(path.Base(p), path.Base(right)) && len(path.Base(right)) > 3)
+}
+
+func mountWriters(in *Input) {
+	type writer struct {
+		service *lab.Service
+		mount   lab.Mount
+	}
+	first := map[*lab.Host]map[string]writer{}
+	for _, s := range in.services() {
+		for _, m := range s.Mounts {
+			if m.Kind != declare.MountPath || m.ReadOnly {
+				continue
+			}
+			if first[s.Stack.Host] == nil {
+				first[s.Stack.Host] = map[string]writer{}
+			}
+			other, seen := first[s.Stack.Host][m.Source]
+			if !seen {
+				first[s.Stack.Host][m.Source] = writer{s, m}
+				continue
+			}
+			if other.service.Stack == s.Stack {
+				continue
+			}
+			in.report(s, source.Problem{
+				At: m.SourceAt, Message: fmt.Sprintf("%s and %s both write %s", s.FullName(), other.service.FullName(), m.Source),
+				Because: []source.Because{{Text: other.service.FullName(), At: other.mount.SourceAt}},
+			})
+			if keeps(s, m) || keeps(other.service, other.mount) {
+				in.result.Findings[len(in.result.Findings)-1].Severity = Warning
+			}
+		}
+	}
+}
+
+// keeps tells whether the image of a service keeps its data where a mount is.
+func keeps(s *lab.Service, m lab.Mount) bool {
+	image, ok := imageOf(s)
+	return ok && slices.Contains(image.Volumes, m.Target)
+}
+
+func mountLowSpace(in *Input) {
+	const enough = 1 << 30
+	told := map[string]bool{}
+	eachPath(in, func(s *lab.Service, m lab.Mount, _ survey.Path) {
+		var on survey.FileSystem
+		for _, f := range s.Stack.Host.Survey.FileSystems {
+			if f.Mounted && below(m.Source, f.Mount) && len(f.Mount) > len(on.Mount) {
+				on = f
+			}
+		}
+		key := s.Stack.Host.Name + on.Mount
+		if m.ReadOnly || on.Size == 0 || on.Free >= enough || told[key] {
+			return
+		}
+		told[key] = true
+		in.report(s, source.Problem{At: m.SourceAt, Message: fmt.Sprintf("%s is free at %s on %s", bytes(on.Free), on.Mount, s.Stack.Host.Name)})
+	})
+}
+
+// sensitive says what a folder of the system is; "" for any other.
+func sensitive(p string) string {
+	switch {
+	case p == "/":
+		return "the whole disk"
+	case p == "/home" || p == "/root" || path.Dir(p) == "/home":
+		return "somebody's home as a whole, with keys and passwords,"
+	case below(p, "/var/lib/docker") || below(p, "/var/lib/containers"):
+		return "the engine's own data"
+	}
+	for _, folder := range []string{"/etc", "/proc", "/dev", "/sys", "/boot", "/usr", "/bin", "/sbin", "/lib"} {
+		if below(p, folder) && !below(p, "/dev/shm") && !below(p, "/dev/dri") && !(folder == "/dev" && p != "/dev") {
+			return "part of the system"
+		}
+	}
+	return ""
+}

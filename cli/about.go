@@ -16,14 +16,21 @@ import (
 func (a *app) aboutCommand() *cli.Command {
 	var all bool
 	return &cli.Command{
-		Name: "about", Usage: "the long text of a rule of the check or of a key of the files", ArgsUsage: "RULE|KEY",
-		Flags: []cli.Flag{&cli.BoolFlag{Name: "all", Usage: "the whole reference of the files' format", Destination: &all}},
+		Name: "about", Usage: "the long text of a rule of the check or of a key of the files", ArgsUsage: "RULE|KEY|keys|rules",
+		Flags: []cli.Flag{&cli.BoolFlag{Name: "all", Usage: "the whole reference, of keys or of rules", Destination: &all}},
 		Action: func(_ context.Context, c *cli.Command) error {
 			if all {
 				if a.format != "markdown" && a.format != "text" {
 					return usage("--format is markdown here, not %s", a.format)
 				}
-				render.Reference(a.Out, declare.LabDocs(), declare.StackDocs())
+				switch c.Args().First() {
+				case "rules":
+					render.Rules(a.Out, check.All())
+				case "", "keys":
+					render.Reference(a.Out, declare.LabDocs(), declare.StackDocs())
+				default:
+					return usage("--all prints keys or rules, not %s", c.Args().First())
+				}
 				return nil
 			}
 			name := c.Args().First()

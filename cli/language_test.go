@@ -77,14 +77,14 @@ ready-within = "20s"
 image-absent = "warning"
 
 [accept]
-port-in-use = "nothing of the kind is expected"
+safety-host-network = "the beacon has to be seen by the whole house"
 `
 	wholeMast = `about = "The mast"
 host = "${house}"
 timezone = "${zone}"
 owner = "1312:1400"
 networks = ["jetty"]
-accept = { env-placeholder = "a station is called so" }
+accept = { "safety-engine engine" = "it looks after the others" }
 
 [let]
 house = "lamp-room"

@@ -72,6 +72,23 @@ func Reference(w io.Writer, lab, stack []declare.KeyDoc) {
 	keyTable(w, stack)
 }
 
+// Rules writes all rules as Markdown: a table, then each with its texts.
+func Rules(w io.Writer, rules []check.Rule) {
+	cell := strings.NewReplacer("|", `\|`, "\n", " ⏎ ")
+	fmt.Fprint(w, "# The rules of the check\n\nPrinted by `lantern about --all rules`. `[check]` of lab.toml gives a rule another severity, `accept` says yes to a finding, with a reason.\n\n"+
+		"| rule | severity | finds | needs | mends |\n| --- | --- | --- | --- | --- |\n")
+	for _, r := range rules {
+		mends := ""
+		if r.Mends {
+			mends = "✓"
+		}
+		fmt.Fprintf(w, "| [`%s`](#%s) | %s | %s | %s | %s |\n", r.Name, r.Name, r.Severity, cell.Replace(r.Title), needs(r.Needs), mends)
+	}
+	for _, r := range rules {
+		fmt.Fprintf(w, "\n## %s\n%s. %s\n\n```toml\n# the mistake\n%s\n# mended\n%s\n```\n", r.Name, strings.ToUpper(r.Title[:1])+r.Title[1:], r.Text, r.Mistake, r.Mended)
+	}
+}
+
 // keyTable writes a table of keys, then one for each table inside.
 func keyTable(w io.Writer, keys []declare.KeyDoc) {
 	cell := strings.NewReplacer("|", `\|`)

@@ -152,7 +152,9 @@ func networkOverlap(in *Input) {
 func stackGone(in *Input) {
 	for _, h := range in.Lab.Hosts {
 		if h.Survey == nil {
-			in.skip("host "+h.Name, "nobody has looked at this host")
+			if slices.ContainsFunc(in.Lab.Stacks, func(st *lab.Stack) bool { return st.Host == h }) {
+				in.skip("host "+h.Name, "nobody has looked at this host")
+			}
 			continue
 		}
 		gone := map[string][]string{}

@@ -191,7 +191,8 @@ func runs(s *lab.Service) bool {
 func portInUse(in *Input) {
 	for _, s := range in.surveyed() {
 		for _, p := range hostPorts(s) {
-			if p.Host.First == 0 {
+			// What a service has opened itself in the host's network is its own process.
+			if p.Host.First == 0 || s.HostNetwork() && runs(s) {
 				continue
 			}
 			if who := holder(in.Lab, s, p); who != "" {

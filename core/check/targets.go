@@ -54,7 +54,7 @@ var targetRules = []Rule{
 			})
 		},
 	}, {
-		Name: "mount-writers", Severity: Note, Needs: Image,
+		Name: "mount-writers", Severity: Note, Needs: Files,
 		Title:   "services of two stacks write the same folder",
 		Text:    "A store that finds its files changed by somebody else loses data: where one of the two declares the folder as its data, this is a warning.",
 		Mistake: `mounts = ["/srv/skerry/store -> /var/lib/store"]    # in tide-log and in lamp-journal`,

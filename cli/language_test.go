@@ -123,8 +123,7 @@ aliases = ["wind"]
 networks = ["jetty", "pier"]
 env-files = ["${stack.name}.env"]
 secrets = ["STATION"]
-env.STATION = "north"
-env.STORE_URL = "store://${token}@store.tide-log:5432"
+env.STORE_URL = "store://${token}@store.tide-log:8080"
 env.ZONE_TOO = "${timezone}"
 env.MY_PORT = "${service.vane.port.8080}"
 env.PROBE_NAMES = "vane wind vane.mast store.tide-log"
@@ -201,7 +200,7 @@ func wholeBench(t *testing.T, target enginetest.Target, vane, beacon int) (b *be
 		"VANE", fmt.Sprint(vane), "BEACON", fmt.Sprint(beacon))
 	b.write("lab.toml", fill.Replace(wholeLab))
 	b.write("mast/stack.toml", fill.Replace(wholeMast))
-	b.write("mast/mast.env", "MAST_TOKEN=moon-over-the-skerry\nWHO=VANE\n")
+	b.write("mast/mast.env", "MAST_TOKEN=moon-over-the-skerry\nWHO=VANE\nSTATION=north-of-the-skerry\n")
 	b.write("tide-log/stack.toml", fill.Replace(wholeTides))
 	return b, old
 }
@@ -260,8 +259,8 @@ func (b *bench) wholeState(vane, beacon int) {
 	assert.InDelta(t, 0.75, v.Container.Settings.CPUs, 0.001)
 	assert.Equal(t, 2*time.Second, v.Container.StopWithin)
 	assert.Len(t, v.Container.Networks, 3)
-	for _, want := range []string{"TZ=Atlantic/Faroe", "ZONE_TOO=Atlantic/Faroe", "VANE_UID=1312", "VANE_GID=1400", "MAST_TOKEN=moon-over-the-skerry", "STATION=north",
-		"STORE_URL=store://moon-over-the-skerry@store.tide-log:5432", fmt.Sprint("MY_PORT=", vane)} {
+	for _, want := range []string{"TZ=Atlantic/Faroe", "ZONE_TOO=Atlantic/Faroe", "VANE_UID=1312", "VANE_GID=1400", "MAST_TOKEN=moon-over-the-skerry", "STATION=north-of-the-skerry",
+		"STORE_URL=store://moon-over-the-skerry@store.tide-log:8080", fmt.Sprint("MY_PORT=", vane)} {
 		name, value, _ := strings.Cut(want, "=")
 		assert.Contains(t, v.Container.Env, plan.Variable{Name: name, Value: value})
 	}

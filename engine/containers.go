@@ -180,10 +180,14 @@ func (e *Engine) Survey(ctx context.Context) ([]survey.Container, error) {
 			s.Mounts = append(s.Mounts, m.Source+" -> "+m.Destination)
 		}
 		if c.NetworkSettings != nil {
-			for n := range c.NetworkSettings.Networks {
-				s.Networks = append(s.Networks, n)
+			for name, n := range c.NetworkSettings.Networks {
+				s.Networks = append(s.Networks, name)
+				if n != nil && n.IPAddress.IsValid() {
+					s.Addresses = append(s.Addresses, n.IPAddress.String())
+				}
 			}
 			slices.Sort(s.Networks)
+			slices.Sort(s.Addresses)
 		}
 		containers = append(containers, s)
 	}

@@ -91,7 +91,12 @@ func (r *resolver) environment(s *Service, d *declare.Service, in *scope) {
 		if v.Unknown {
 			continue
 		}
-		set(Variable{Name: e.Name, Value: v.Text, Secret: v.Secret || isSecret(d, e.Name), At: v.Part(0, len(v.Text)), Origin: FromEnv})
+		variable := Variable{Name: e.Name, Value: v.Text, Secret: v.Secret || isSecret(d, e.Name), At: v.Part(0, len(v.Text)), Origin: FromEnv}
+		if v.pieces != nil {
+			kept := v
+			variable.value = &kept
+		}
+		set(variable)
 	}
 	slices.SortFunc(s.Env, func(a, b Variable) int { return cmp.Compare(a.Name, b.Name) })
 }

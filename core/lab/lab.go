@@ -191,6 +191,19 @@ type Variable struct {
 	Origin string      // [FromEnv], [FromZone], [FromOwner], or the path of an environment file
 
 	Overrides []Variable // what it wins over, weakest first
+
+	value *Value // where it is written otherwise than it reads
+}
+
+// Part returns where the bytes from start to end of the value are written.
+func (v Variable) Part(start, end int) source.Span {
+	switch {
+	case v.value != nil:
+		return v.value.Part(start, end)
+	case v.At.End-v.At.Start == len(v.Value):
+		return v.At.File.Span(v.At.Start+start, v.At.Start+end)
+	}
+	return v.At
 }
 
 // Origins of variables other than environment files.

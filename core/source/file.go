@@ -100,6 +100,14 @@ func (s Span) Excerpt() (before, marked, after string) {
 		return "", "", ""
 	}
 	f := s.File
+	// A mark inside of a secret is on all of it: nobody sees letters there to mark.
+	f.mu.Lock()
+	for _, h := range f.hidden {
+		if h.Start < s.End && s.Start < h.End {
+			s.Start, s.End = min(s.Start, h.Start), max(s.End, h.End)
+		}
+	}
+	f.mu.Unlock()
 	line := f.line(s.Start)
 	start, end := f.lineStarts()[line], len(f.Text)
 	if i := strings.IndexByte(f.Text[start:], '\n'); i >= 0 {

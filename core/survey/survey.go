@@ -128,6 +128,8 @@ type Container struct {
 	Ports    []string `json:"ports,omitempty"` // "0.0.0.0:8713 -> 80/tcp"
 	Mounts   []string `json:"mounts,omitempty"`
 	Networks []string `json:"networks,omitempty"`
+
+	Addresses []string `json:"addresses,omitempty"` // its own, on its networks
 }
 
 // Network is a network of the engine.

@@ -1,0 +1,143 @@
+package check
+
+import (
+	"fmt"
+	"path"
+	"slices"
+	"strings"
+
+	"proudlantern.example/lantern/core/lab"
+	"proudlantern.example/lantern/core/source"
+)
+
+var secretRules = []Rule{
+	{
+		Name: "env-overridden", Severity: Note, Needs: Files,
+		Title:   "a variable is set in several places, to different values",
+		Text:    "env wins over environment files, and a later file over an earlier one. lantern env shows it all.",
+		Mistake: "env-files = [\"tide-log.env\"]    # DESK_LEVEL=info\nenv.DESK_LEVEL = \"debug\"",
+		Mended:  `env-files = ["tide-log.env"]`,
+		Find: func(in *Input) {
+			for _, s := range in.services() {
+				for _, v := range s.Env {
+					for _, weaker := range v.Overrides {
+						if weaker.Value == v.Value || weaker.Origin == lab.FromZone || weaker.Origin == lab.FromOwner {
+							continue // other rules say more of these
+						}
+						in.report(s, source.Problem{At: v.At, Message: fmt.Sprintf("%s is set in several places; this value wins", v.Name), Because: []source.Because{{Text: "without effect", At: weaker.At}}})
+						break
+					}
+				}
+			}
+		},
+	}, {
+		Name: "env-weak-secret", Severity: Warning, Needs: Files,
+		Title:   "a secret that is short, or among the commonest",
+		Text:    "Twelve letters that nobody would think of take longer to guess than the machine lasts.",
+		Mistake: `STORE_PASSWORD=lighthouse`,
+		Mended:  `STORE_PASSWORD=three long words and a number of your own`,
+		Find: func(in *Input) {
+			told := map[source.Span]bool{}
+			for _, s := range in.services() {
+				for _, v := range s.Env {
+					// A path leads to a secret and is none; an empty value is none either; samples have a rule of their own.
+					if !v.Secret || v.Value == "" || path.IsAbs(v.Value) || told[v.At] || placeholder().MatchString(v.Value) || strings.Contains(v.Value, "://") {
+						continue
+					}
+					if len(v.Value) < 12 || slices.Contains(commonSecrets, strings.ToLower(v.Value)) {
+						told[v.At] = true
+						in.report(s, source.Problem{At: v.At, Message: fmt.Sprintf("%s is easy to guess: %d characters", v.Name, len([]rune(v.Value)))})
+					}
+				}
+			}
+		},
+	}, {
+		Name: "env-plain-secret", Severity: Warning, Needs: Files, Mends: true,
+		Title:   "a secret in stack.toml or lab.toml",
+		Text:    "These files are for everybody who may see the lab, and for version control. An environment file with mode 0600, which version control ignores, is the place for it.",
+		Mistake: `env.STORE_PASSWORD = "a-long-one-of-our-own"`,
+		Mended:  `env-files = ["tide-log.env"]    # STORE_PASSWORD=a-long-one-of-our-own`,
+		Find:    envPlainSecret,
+	}, {
+		Name: "env-secret-in-command", Severity: Warning, Needs: Files,
+		Title:   "a secret in a command, an entrypoint, a label or ready",
+		Text:    "Everybody on the host can read these. Variables from an environment file are for the service alone.",
+		Mistake: `command = ["--password=${db-password}"]`,
+		Mended:  `env.STORE_PASSWORD = "${db-password}"`,
+		Find: func(in *Input) {
+			for _, s := range in.services() {
+				where := ""
+				words := slices.Concat(s.Settings.Command, s.Settings.Entrypoint)
+				for _, v := range s.Env {
+					if !v.Secret || len(v.Value) < 6 {
+						continue
+					}
+					if slices.ContainsFunc(words, func(w string) bool { return strings.Contains(w, v.Value) }) {
+						where = "its command"
+					}
+					if slices.ContainsFunc(s.Settings.Labels, func(p lab.Pair) bool { return strings.Contains(p.Value, v.Value) }) {
+						where = "a label"
+					}
+				}
+				if s.Ready != nil && s.Ready.Secret {
+					where = "ready"
+				}
+				if where != "" {
+					in.report(s, source.Problem{At: s.At, Message: fmt.Sprintf("a secret of %s is in %s: everybody on %s can read it", s.FullName(), where, s.Stack.Host.Name)})
+				}
+			}
+		},
+	},
+}
+
+// commonSecrets are long enough and guessed first all the same.
+var commonSecrets = []string{"passwordpassword", "password1234", "administrator", "123456789012", "1234567890123", "qwertyuiop123", "correcthorsebatterystaple", "letmeinletmein"}
+
+func envPlainSecret(in *Input) {
+	told := map[source.Span]bool{}
+	for _, s := range in.services() {
+		for _, v := range s.Env {
+			if !v.Secret || v.Origin != lab.FromEnv || v.Value == "" || v.At.Text() != v.Value || path.IsAbs(v.Value) || told[v.At] || placeholder().MatchString(v.Value) {
+				continue
+			}
+			told[v.At] = true
+			p := source.Problem{At: v.At, Message: fmt.Sprintf("%s is a secret and stands in %s", v.Name, v.At.File.Path)}
+			if file := ownEnvFile(in.Lab, s); file != nil && wholeLine(v) && !strings.ContainsAny(v.Value, "'\n") {
+				end, text := len(file.Text), ""
+				if file.Text != "" && !strings.HasSuffix(file.Text, "\n") {
+					text = "\n"
+				}
+				p.Mend = &source.Mend{Text: "check --fix moves it into " + file.Path, Edits: []source.Edit{
+					{At: lineSpan(v.At), New: ""}, {At: file.Span(end, end), New: text + v.Name + "='" + v.Value + "'\n"},
+				}}
+			}
+			in.report(s, p)
+		}
+	}
+}
+
+// ownEnvFile returns the environment file that wins for a service, if it is in its stack's folder and gives it something already.
+func ownEnvFile(l *lab.Lab, s *lab.Service) *source.File {
+	var last *source.File
+	for _, v := range s.Env {
+		if f := l.EnvFiles[v.Origin]; f != nil && strings.HasPrefix(v.Origin, s.Stack.Name+"/") {
+			if last != nil && last != f.File {
+				return nil // which of several wins is for a person to say
+			}
+			last = f.File
+		}
+	}
+	return last
+}
+
+// wholeLine tells whether a variable has a line of its own: env.NAME = "value".
+func wholeLine(v lab.Variable) bool {
+	line := strings.TrimSpace(lineOf(v.At))
+	return strings.HasPrefix(line, "env."+v.Name) && strings.HasSuffix(line, v.At.Text()+`"`)
+}
+
+// lineSpan returns the whole line of a place, with its end.
+func lineSpan(at source.Span) source.Span {
+	start := strings.LastIndexByte(at.File.Text[:at.Start], '\n') + 1
+	return at.File.Span(start, start+len(lineOf(at))+1)
+}

@@ -101,7 +101,7 @@ func (a *app) command() *cli.Command {
 			&cli.BoolFlag{Name: "no-color", Usage: "no colours", Sources: cli.EnvVars("NO_COLOR"), Destination: &a.noColor},
 		},
 		Commands: []*cli.Command{
-			a.demoCommand(), a.surveyCommand(), a.checkCommand(), a.deployCommand(), a.statusCommand(), a.retireCommand(), a.envCommand(), a.tidyCommand(), a.aboutCommand(), a.schemaCommand(), a.versionCommand(),
+			a.demoCommand(), a.surveyCommand(), a.checkCommand(), a.deployCommand(), a.statusCommand(), a.retireCommand(), a.portsCommand(), a.mountsCommand(), a.envCommand(), a.tidyCommand(), a.aboutCommand(), a.schemaCommand(), a.versionCommand(),
 		},
 		Action: func(_ context.Context, c *cli.Command) error {
 			if name := c.Args().First(); name != "" {

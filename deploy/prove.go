@@ -55,6 +55,8 @@ func (d *Deployer) proveReady(ctx context.Context, stack, service, id string, pr
 			case ended0(c) && (proof.Done || !proof.Declared()):
 				d.event(stack, service, StepProve, StepDone, "done")
 				return nil // a job that has done its work
+			case !c.Running && c.Status == "stopped":
+				// Podman's service says so for a moment, before it knows how it ended.
 			case !c.Running:
 				return d.failed(ctx, stack, service, id, "it "+ended(c))
 			case c.Restarts > 0 && c.Started.After(first.Add(time.Second)):

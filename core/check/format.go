@@ -61,5 +61,12 @@ var formatRules = []Rule{
 		Mistake: "[let]\na = \"${b}\"\nb = \"${a}\"",
 		Mended:  "[let]\na = \"tides\"\nb = \"${a}\"",
 		Find:    resolverFinds,
+	}, {
+		Name: acceptUnused, Severity: Warning, Needs: Files, Mends: true,
+		Title:   "a finding is accepted that is not found any more",
+		Text:    "The next one of its kind would pass without a word.",
+		Mistake: "[accept]\nport-random = \"nobody needs to know it\"    # and no port is",
+		Mended:  "[accept]",
+		Find:    func(*Input) {}, // looks at what the others have found, once they have
 	},
 }

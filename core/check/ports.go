@@ -98,11 +98,12 @@ type claim struct {
 // claims returns the host ports that a container of a survey publishes.
 func claims(c survey.Container) []claim {
 	var all []claim
-	for _, p := range c.Ports {
-		host, _, protocol := survey.PortOf(p)
-		if a, err := netip.ParseAddrPort(host); err == nil {
-			all = append(all, claim{protocol, a.Addr(), int(a.Port())})
+	for _, p := range c.Published() {
+		a := netip.IPv4Unspecified()
+		if p.Address != "" {
+			a, _ = netip.ParseAddr(p.Address) // it was written from one
 		}
+		all = append(all, claim{p.Protocol, a, p.Port})
 	}
 	return all
 }

@@ -131,7 +131,13 @@ func Run(l *lab.Lab, rules []Rule) Result {
 	for i := range rules {
 		rules[i].Find(&Input{Lab: l, rule: &rules[i], all: rules, result: result})
 	}
-	result.judge(l)
+	used := result.judge(l)
+	for i := range rules {
+		if rules[i].Name == acceptUnused {
+			in := &Input{Lab: l, rule: &rules[i], all: rules, result: result}
+			in.acceptUnused(used)
+		}
+	}
 	slices.SortStableFunc(result.Findings, func(a, b Finding) int {
 		return cmp.Or(cmp.Compare(a.Severity.rank(), b.Severity.rank()), cmp.Compare(pathOf(a), pathOf(b)),
 			cmp.Compare(a.At.Start, b.At.Start), cmp.Compare(a.Rule, b.Rule))
@@ -141,7 +147,9 @@ func Run(l *lab.Lab, rules []Rule) Result {
 
 // judge applies what the lab says of rules: their severities, and the findings that somebody has said yes to. What keeps the files from being understood
 // stays: nobody would know what to deploy.
-func (r *Result) judge(l *lab.Lab) {
+// It returns which of the lab's accepted entries cover a finding.
+func (r *Result) judge(l *lab.Lab) map[int]bool {
+	used := map[int]bool{}
 	kept := r.Findings[:0]
 	for _, f := range r.Findings {
 		severity := f.Severity
@@ -151,10 +159,9 @@ func (r *Result) judge(l *lab.Lab) {
 			}
 		}
 		accepted := ""
-		for _, a := range l.Accepted {
+		for i, a := range l.Accepted {
 			if covers(a, f) {
-				accepted = a.Reason
-				break
+				used[i], accepted = true, a.Reason
 			}
 		}
 		if f.firm && (accepted != "" || severity != f.Severity) {
@@ -167,6 +174,31 @@ func (r *Result) judge(l *lab.Lab) {
 		}
 	}
 	r.Findings = kept
+	return used
+}
+
+// acceptUnused is the rule that looks at what the others have found.
+const acceptUnused = "accept-unused"
+
+// acceptUnused reports what is accepted and not found any more. A rule that could not judge everything may find it elsewhere or later.
+func (in *Input) acceptUnused(used map[int]bool) {
+	for i, a := range in.Lab.Accepted {
+		known := slices.ContainsFunc(in.all, func(r Rule) bool { return r.Name == a.Rule })
+		skipped := slices.ContainsFunc(in.result.Skipped, func(s Skip) bool { return s.Rule == a.Rule })
+		off := slices.ContainsFunc(in.Lab.Severities, func(s lab.Severity) bool { return s.Rule == a.Rule && s.Severity == "off" })
+		if used[i] || !known || skipped || off || a.Reason == "" {
+			continue // other findings say the rest
+		}
+		what := a.Rule
+		if a.Subject != "" {
+			what += " for " + a.Subject
+		}
+		p := source.Problem{Rule: acceptUnused, Stack: a.Stack, Service: a.Service, At: a.At, Message: what + " is accepted, and nothing of the kind is found any more"}
+		if line := strings.TrimSpace(lineOf(a.At)); strings.HasPrefix(line, a.At.Text()) && !strings.Contains(line, "{") {
+			p.Mend = source.Replace(lineSpan(a.At), "", "check --fix takes it out")
+		}
+		in.result.Findings = append(in.result.Findings, Finding{Problem: p, Severity: in.rule.Severity})
+	}
 }
 
 // covers tells whether what somebody has said yes to is this finding: its rule, its part of the lab, and, where a subject is named, one that the mark
@@ -301,35 +333,11 @@ func rulesUnknown(in *Input) {
 	}
 }
 
-// freePort returns the lowest port above near, then below, that neither the lab nor the host uses for a protocol.
-func freePort(l *lab.Lab, h *lab.Host, protocol string, near int) (int, bool) {
+// freePort returns the lowest port above near, then below, that neither the lab nor the host uses.
+func freePort(l *lab.Lab, h *lab.Host, near int) (int, bool) {
 	taken := map[int]bool{}
-	for _, st := range l.Stacks {
-		if st.Host != h {
-			continue
-		}
-		for _, s := range st.Services {
-			for _, p := range hostPorts(s) {
-				for port := p.Host.First; p.Host.First > 0 && port <= p.Host.Last; port++ {
-					taken[port] = true
-				}
-			}
-		}
-	}
-	for _, r := range h.Reserved {
-		for port := r.Ports.First; port <= r.Ports.Last; port++ {
-			taken[port] = true
-		}
-	}
-	if h.Survey != nil {
-		for _, s := range h.Survey.Listeners {
-			taken[s.Port] = true
-		}
-		for _, c := range h.Survey.Containers {
-			for _, p := range claims(c) {
-				taken[p.port] = true
-			}
-		}
+	for _, u := range l.Ports(h) {
+		taken[u.Port] = true
 	}
 	for port := near + 1; port <= 65535; port++ {
 		if !taken[port] {
@@ -349,7 +357,7 @@ func moveToFreePort(in *Input, s *lab.Service, p lab.Port) *source.Mend {
 	if p.Host.Count() != 1 {
 		return nil
 	}
-	free, ok := freePort(in.Lab, s.Stack.Host, p.Protocols[0], p.Host.First)
+	free, ok := freePort(in.Lab, s.Stack.Host, p.Host.First)
 	if !ok {
 		return nil
 	}

@@ -5,7 +5,9 @@ package survey
 import (
 	"encoding/json"
 	"fmt"
+	"net/netip"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 )
@@ -263,6 +265,35 @@ func Parse(text []byte) (*Survey, error) {
 		return nil, fmt.Errorf("this survey cannot be read: %w", err)
 	}
 	return s, nil
+}
+
+// Published is a host port that a container publishes.
+type Published struct {
+	Protocol  string
+	Address   string // "": all
+	Port      int
+	Container int
+}
+
+// Published returns the host ports that a container publishes, those of both address families once.
+func (c Container) Published() []Published {
+	var all []Published
+	for _, p := range c.Ports {
+		host, container, protocol := PortOf(p)
+		at, err := netip.ParseAddrPort(host)
+		if err != nil {
+			continue
+		}
+		one := Published{Protocol: protocol, Port: int(at.Port())}
+		one.Container, _ = strconv.Atoi(container)
+		if !at.Addr().IsUnspecified() {
+			one.Address = at.Addr().String()
+		}
+		if !slices.Contains(all, one) {
+			all = append(all, one)
+		}
+	}
+	return all
 }
 
 // PortOf takes a container's port such as "0.0.0.0:8713 -> 80/tcp" apart.

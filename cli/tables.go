@@ -1,0 +1,111 @@
+package cli
+
+import (
+	"context"
+	"path"
+	"slices"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"proudlantern.example/lantern/cli/render"
+	"proudlantern.example/lantern/core/declare"
+	"proudlantern.example/lantern/core/lab"
+)
+
+func (a *app) portsCommand() *cli.Command {
+	var free int
+	var in string
+	var router, offline bool
+	return &cli.Command{
+		Name: "ports", Usage: "who has which port of a host, and which are free",
+		Flags: []cli.Flag{
+			&cli.IntFlag{Name: "free", Usage: "only `N` ports that nobody has", Destination: &free},
+			&cli.StringFlag{Name: "range", Usage: "only ports of a range, such as 8710-8790", Value: "1-65535", Destination: &in},
+			&cli.BoolFlag{Name: "router", Usage: "what a router has to forward so that it is reached from outside", Destination: &router},
+			&cli.BoolFlag{Name: "offline", Usage: "look at the files alone", Destination: &offline},
+		},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			p, err := declare.ParseListen(in)
+			if err != nil {
+				return usage("--range: %s", err)
+			}
+			o, asJSON, err := a.begin()
+			if err != nil {
+				return err
+			}
+			if !offline {
+				o.look(ctx, a.host)
+			}
+			var uses []lab.PortUse
+			var open []render.FreePorts
+			for _, h := range o.Hosts {
+				if a.host != "" && h.Name != a.host {
+					continue
+				}
+				if free > 0 {
+					// Below, programs of the system itself have their ports.
+					from := declare.Range{First: max(p.Host.First, 1024), Last: p.Host.Last}
+					open = append(open, render.FreePorts{Host: h.Name, Ports: append([]int{}, o.FreePorts(h, from, free)...)})
+					continue
+				}
+				for _, u := range o.Ports(h) {
+					outside := u.Kind == lab.PortDeclared && u.Address != "localhost" && !strings.HasPrefix(u.Address, "127.") && u.Address != "::1"
+					if u.Port >= p.Host.First && u.Port <= p.Host.Last && (!router || outside) {
+						uses = append(uses, u)
+					}
+				}
+			}
+			switch {
+			case asJSON && free > 0:
+				return render.JSON(a.Out, map[string]any{"lantern": 1, "free": open})
+			case asJSON:
+				return render.JSON(a.Out, map[string]any{"lantern": 1, "ports": append([]lab.PortUse{}, uses...)})
+			case free > 0:
+				render.Free(a.Out, a.paint(a.Out), open)
+			case router:
+				render.Router(a.Out, a.paint(a.Out), o.Lab, uses)
+			default:
+				render.Ports(a.Out, a.paint(a.Out), uses)
+			}
+			return nil
+		},
+	}
+}
+
+func (a *app) mountsCommand() *cli.Command {
+	var offline bool
+	return &cli.Command{
+		Name: "mounts", Usage: "which service uses which folder, as whom", ArgsUsage: "[PATH]",
+		Description: "With PATH only what lies there, above it or below it.",
+		Flags:       []cli.Flag{&cli.BoolFlag{Name: "offline", Usage: "look at the files alone", Destination: &offline}},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			o, asJSON, err := a.begin()
+			if err != nil {
+				return err
+			}
+			wanted := c.Args().First()
+			if wanted != "" && !path.IsAbs(wanted) {
+				return usage("PATH is one of a host, and starts with /: %s", wanted)
+			}
+			wanted = path.Clean(wanted)
+			if !offline {
+				o.look(ctx, a.host)
+			}
+			uses := slices.DeleteFunc(o.Mounts(), func(u lab.MountUse) bool {
+				elsewhere := a.host != "" && u.Host != a.host
+				return elsewhere || wanted != "." && !within(u.Source, wanted) && !within(wanted, u.Source)
+			})
+			if asJSON {
+				return render.JSON(a.Out, map[string]any{"lantern": 1, "mounts": append([]lab.MountUse{}, uses...)})
+			}
+			render.Mounts(a.Out, a.paint(a.Out), uses)
+			return nil
+		},
+	}
+}
+
+// within tells whether a path is another one or lies below it.
+func within(p, above string) bool {
+	return p == above || strings.HasPrefix(p, strings.TrimSuffix(above, "/")+"/")
+}

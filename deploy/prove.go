@@ -66,7 +66,10 @@ func (d *Deployer) proveReady(ctx context.Context, stack, service, id string, pr
 		if proof.Image && err == nil && c.Check == nil {
 			return d.failed(ctx, stack, service, id, "ready = { image = true }, and its image declares no check")
 		}
-		ready, how := d.ready(waiting, c, proof, seen, since)
+		ready, how := false, ""
+		if c.Running {
+			ready, how = d.ready(waiting, c, proof, seen, since)
+		}
 		if ready {
 			if proof.Command != nil || proof.Image {
 				how = ""

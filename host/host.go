@@ -24,7 +24,9 @@ func Survey(ctx context.Context, h *lab.Host, ask func(*survey.Survey) survey.As
 			s.Unknown["engine"] = known.Because
 		}
 		readMachine(s)
-		readPaths(s, ask(s).Paths)
+		wanted := ask(s)
+		readPaths(s, wanted.Paths)
+		readDevices(s, wanted.Devices)
 		return s, err
 	}
 	defer e.Close()
@@ -40,6 +42,7 @@ func Survey(ctx context.Context, h *lab.Host, ask func(*survey.Survey) survey.As
 	readMachine(s)
 	wanted := ask(s)
 	readPaths(s, wanted.Paths)
+	readDevices(s, wanted.Devices)
 	return s, surveyEngine(ctx, e, s, wanted)
 }
 
@@ -47,6 +50,7 @@ func Survey(ctx context.Context, h *lab.Host, ask func(*survey.Survey) survey.As
 func surveyStandIn(ctx context.Context, e *engine.Engine, s, machine *survey.Survey, ask func(*survey.Survey) survey.Ask) (*survey.Survey, error) {
 	s.Timezone, s.UnprivilegedPortStart = machine.Timezone, machine.UnprivilegedPortStart
 	s.Accounts, s.Groups, s.Listeners, s.FileSystems = machine.Accounts, machine.Groups, machine.Listeners, machine.FileSystems
+	s.Routes, s.Devices = machine.Routes, machine.Devices
 	wanted := ask(s)
 	known := map[string]survey.Path{}
 	var names []string

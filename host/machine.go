@@ -9,9 +9,7 @@ import (
 	"strconv"
 	"strings"
 
-	"github.com/moby/sys/mountinfo"
 	"github.com/prometheus/procfs"
-	"golang.org/x/sys/unix"
 
 	"proudlantern.example/lantern/core/survey"
 )
@@ -27,6 +25,7 @@ func readMachine(s *survey.Survey) {
 		}
 	}
 	readListeners(s)
+	readRoutes(s)
 }
 
 // readAccounts reads accounts and groups (passwd(5), group(5)).
@@ -167,37 +166,6 @@ func nameProcesses(s *survey.Survey, proc procfs.FS, inodes map[uint64]int) {
 	}
 	if os.Geteuid() != 0 && slices.ContainsFunc(s.Listeners, func(l survey.Listener) bool { return l.PID == 0 }) {
 		s.Unknown["processes"] = "only root may see which processes of others listen"
-	}
-}
-
-// readFileSystems reads the file systems that hold the paths.
-func readFileSystems(s *survey.Survey, paths []string) {
-	mounts, err := mountinfo.GetMounts(nil)
-	if err != nil {
-		s.Unknown["filesystems"] = "the table of mounts cannot be read"
-		return
-	}
-	seen := map[string]bool{}
-	for _, p := range paths {
-		var holds *mountinfo.Info
-		for _, m := range mounts {
-			below := m.Mountpoint == "/" || p == m.Mountpoint || strings.HasPrefix(p, m.Mountpoint+"/")
-			if below && (holds == nil || len(m.Mountpoint) >= len(holds.Mountpoint)) {
-				holds = m
-			}
-		}
-		if holds == nil || seen[holds.Mountpoint] {
-			continue
-		}
-		seen[holds.Mountpoint] = true
-		var st unix.Statfs_t
-		if unix.Statfs(holds.Mountpoint, &st) != nil {
-			continue
-		}
-		s.FileSystems = append(s.FileSystems, survey.FileSystem{
-			Mount: holds.Mountpoint, Kind: holds.FSType, Mounted: true, Options: strings.Split(holds.Options, ","),
-			Size: int64(st.Blocks) * int64(st.Bsize), Free: int64(st.Bavail) * int64(st.Bsize),
-		})
 	}
 }
 

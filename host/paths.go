@@ -22,9 +22,13 @@ import (
 // readPaths looks at the paths and all their parents.
 func readPaths(s *survey.Survey, paths []string) {
 	for _, p := range withParents(paths) {
-		s.Paths = append(s.Paths, look(p))
+		found := look(p)
+		if found.Kind == survey.Folder && slices.Contains(paths, p) {
+			found.Inside = inside(p)
+		}
+		s.Paths = append(s.Paths, found)
 	}
-	readFileSystems(s, paths)
+	readFileSystems(s, paths, "/etc/fstab")
 }
 
 // withParents returns the paths and their parents up to /, sorted, each once.

@@ -96,6 +96,20 @@ var targetRules = []Rule{
 			})
 		},
 	}, {
+		Name: "mount-contents-denied", Severity: Warning, Needs: Host,
+		Title:   "the folder is right, and entries inside it are not",
+		Text:    "Files that an earlier run left as somebody else cannot be read, or written. Up to 200 entries right inside the folder are looked at.",
+		Mistake: `mounts = ["/srv/skerry/desk -> /config"]    # it belongs to keeper, and desk.db inside to root, mode 0600`,
+		Mended:  `# after: chown -R keeper:watch /srv/skerry/desk`,
+		Find:    contentsDenied,
+	}, {
+		Name: "device-missing", Severity: Error, Needs: Host,
+		Title:   "a device that the host does not have, or that the service's user may not open",
+		Text:    "Devices keep their owner and mode inside. A process that is not root needs the device's group among its own.",
+		Mistake: `devices = ["/dev/lamp0"]    # which belongs to the group lamps, mode 0660`,
+		Mended:  "devices = [\"/dev/lamp0\"]\nextra-groups = [\"lamps\"]",
+		Find:    deviceMissing,
+	}, {
 		Name: "mount-unmounted-disk", Severity: Error, Needs: Host,
 		Title:   "the path lies on a disk that is not mounted now",
 		Text:    "The data would fall onto the system disk, below the mount point, and be hidden once the disk is back.",
@@ -311,4 +325,79 @@ func sensitive(p string) string {
 		}
 	}
 	return ""
+}
+
+// contentsDenied reports the most frequent kind of entry that a service cannot use, in folders that it can.
+func contentsDenied(in *Input) {
+	eachPath(in, func(s *lab.Service, m lab.Mount, p survey.Path) {
+		id, ok, _ := s.Identity()
+		facts := s.Stack.Host.Survey
+		if p.Kind != survey.Folder || !ok || id.UID == 0 || facts.Engine != nil && facts.Engine.Rootless {
+			return // mount-denied says what could not be judged
+		}
+		wanted := func(folder bool) rights {
+			want := mayRead
+			if folder {
+				want |= mayEnter
+			}
+			if !m.ReadOnly {
+				want |= mayWrite
+			}
+			return want
+		}
+		if got, _ := access(p, id, groupsOf(s), wanted(true)); got != wanted(true) {
+			return // mount-denied
+		}
+		var worst survey.Inside
+		var lacks rights
+		for _, e := range p.Inside {
+			want := wanted(e.Kind == survey.Folder)
+			got, _ := access(survey.Path{Kind: e.Kind, UID: e.UID, GID: e.GID, Mode: e.Mode}, id, groupsOf(s), want)
+			if got != want && e.Count > worst.Count {
+				worst, lacks = e, want&^got
+			}
+		}
+		if worst.Count == 0 {
+			return
+		}
+		what := worst.Example
+		if worst.Count > 1 {
+			what = fmt.Sprintf("%s and %d more", worst.Example, worst.Count-1)
+		}
+		in.report(s, source.Problem{
+			At:      m.SourceAt,
+			Message: fmt.Sprintf("%s may use %s, and not %s inside it: it may not %s there", facts.UserName(id.UID), m.Source, what, lacks.words(worst.Kind == survey.Folder)),
+			Because: []source.Because{{Text: fmt.Sprintf("%s belongs to %s and %s, mode %s", worst.Example, facts.UserName(worst.UID), facts.GroupName(worst.GID), worst.Mode)}},
+			Mend:    &source.Mend{Text: fmt.Sprintf("if all of it is the service's: chown -R %d:%d '%s'", id.UID, id.GID, m.Source)},
+		})
+	})
+}
+
+func deviceMissing(in *Input) {
+	for _, s := range in.surveyed() {
+		facts := s.Stack.Host.Survey
+		for _, d := range s.Settings.Devices {
+			i := slices.IndexFunc(facts.Devices, func(f survey.DeviceFile) bool { return f.Path == d.Host })
+			if i < 0 {
+				in.skip(d.Host, "the survey of "+s.Stack.Host.Name+" does not have this device")
+				continue
+			}
+			f := facts.Devices[i]
+			if f.Missing {
+				in.report(s, source.Problem{At: s.At, Message: fmt.Sprintf("%s has no device %s", s.Stack.Host.Name, d.Host)})
+				continue
+			}
+			id, ok, _ := s.Identity()
+			if !ok || id.UID == 0 || s.Settings.Privileged || s.RunAs == nil && s.OwnerUID != "" {
+				continue // root opens it, and images that take ids arrange for it themselves
+			}
+			got, _ := access(survey.Path{Kind: survey.Device, UID: f.UID, GID: f.GID, Mode: f.Mode}, id, groupsOf(s), mayRead)
+			if got&mayRead == 0 {
+				in.report(s, source.Problem{
+					At: s.At, Message: fmt.Sprintf("%s may not open %s, which belongs to %s and %s, mode %s", facts.UserName(id.UID), d.Host, facts.UserName(f.UID), facts.GroupName(f.GID), f.Mode),
+					Mend: &source.Mend{Text: fmt.Sprintf("extra-groups = [\"%d\"] gives it the device's group", f.GID)},
+				})
+			}
+		}
+	}
 }

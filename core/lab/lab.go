@@ -340,6 +340,9 @@ func (l *Lab) Ask(h *Host) survey.Ask {
 			if s.Image.Text != "" {
 				ask.Images = append(ask.Images, s.Image.Text)
 			}
+			for _, d := range s.Settings.Devices {
+				ask.Devices = append(ask.Devices, d.Host)
+			}
 			for _, m := range s.Mounts {
 				if m.Kind == declare.MountPath {
 					ask.Paths = append(ask.Paths, m.Source)

@@ -36,6 +36,7 @@ type Survey struct {
 	Networks    []Network    `json:"networks,omitempty"`
 	Volumes     []Volume     `json:"volumes,omitempty"`
 	Routes      []Route      `json:"routes,omitempty"`
+	Devices     []DeviceFile `json:"devices,omitempty"`
 	Images      []Image      `json:"images,omitempty"`
 
 	// Unknown says what could not be found out, and why, by the name of the list or fact.
@@ -98,17 +99,37 @@ const (
 
 // Path is what stands at a path that the lab asks about.
 type Path struct {
-	Path string   `json:"path"`
-	Kind string   `json:"kind"`
-	Real string   `json:"real,omitempty"` // without symbolic links
-	UID  int      `json:"uid"`
-	GID  int      `json:"gid"`
-	Mode string   `json:"mode,omitempty"` // four octal digits
-	ACL  []string `json:"acl,omitempty"`  // POSIX.1e entries beyond the mode: "group:1401:r-x", "mask::r-x"
-	Near []string `json:"near,omitempty"` // for a missing one: names beside where it should be, most alike first
+	Path   string   `json:"path"`
+	Kind   string   `json:"kind"`
+	Real   string   `json:"real,omitempty"` // without symbolic links
+	UID    int      `json:"uid"`
+	GID    int      `json:"gid"`
+	Mode   string   `json:"mode,omitempty"`   // four octal digits
+	ACL    []string `json:"acl,omitempty"`    // POSIX.1e entries beyond the mode: "group:1401:r-x", "mask::r-x"
+	Inside []Inside `json:"inside,omitempty"` // what is right inside a folder, summed up
+	Near   []string `json:"near,omitempty"`   // for a missing one: names beside where it should be, most alike first
 }
 
-// FileSystem is a mounted file system.
+// Inside are entries of a folder that are alike.
+type Inside struct {
+	UID     int    `json:"uid"`
+	GID     int    `json:"gid"`
+	Mode    string `json:"mode"` // four octal digits
+	Kind    string `json:"kind"`
+	Count   int    `json:"count"`
+	Example string `json:"example"` // the name of one
+}
+
+// DeviceFile is a device that the lab asks about.
+type DeviceFile struct {
+	Path    string `json:"path"`
+	UID     int    `json:"uid"`
+	GID     int    `json:"gid"`
+	Mode    string `json:"mode,omitempty"` // four octal digits
+	Missing bool   `json:"missing,omitempty"`
+}
+
+// FileSystem is a mounted file system, or one that the machine's table has and that is not mounted.
 type FileSystem struct {
 	Mount   string   `json:"mount"`
 	Kind    string   `json:"kind"`
@@ -187,8 +208,9 @@ type Image struct {
 
 // Ask is what a lab wants to know of a host beyond what is always read.
 type Ask struct {
-	Paths  []string // absolute
-	Images []string // references
+	Paths   []string // absolute
+	Images  []string // references
+	Devices []string // absolute
 }
 
 // Account returns the account of that name.

@@ -190,3 +190,51 @@ func TestColours(t *testing.T) {
 	}
 	assert.Equal(t, plain.String(), stripped)
 }
+
+func TestFindings(t *testing.T) {
+	f := source.NewFile("mast/stack.toml", "[service.vane]\nports = [\"any -> 80\"]\nenv.A_TOKEN = \"moon\"\n")
+	f.Span(52, 56).Hide()
+	l := &lab.Lab{Name: "skerry-light", Hosts: []*lab.Host{{Name: "lamp-room"}}, Stacks: []*lab.Stack{{Name: "mast", Services: []*lab.Service{{}}}}}
+	r := check.Result{
+		Findings: []check.Finding{
+			{Severity: check.Error, Problem: source.Problem{Rule: "env-weak-secret", At: f.Span(53, 54), Message: "A_TOKEN is easy to guess", Because: []source.Because{{Text: "a fact"}, {Text: "a place", At: f.Span(9, 13)}}}},
+			{Severity: check.Warning, Accepted: "nobody needs it", Problem: source.Problem{Rule: "port-random", At: f.Span(25, 28), Message: "the engine picks it", Mend: source.Replace(f.Span(25, 28), "8710", "8710 is free")}},
+			{Severity: check.Note, Problem: source.Problem{Rule: "account-root", Message: "without a place", Mend: source.Replace(f.Span(25, 28), "8710", "8710 is free")}},
+		},
+		Skipped: []check.Skip{{Rule: "mount-kind", Subject: "host lamp-room", Why: "nobody has looked"}},
+	}
+	var b bytes.Buffer
+	Findings(&b, NewPaint(false), l, r, true)
+	assert.Equal(t, strings.TrimPrefix(`
+mast/stack.toml:3:17  env-weak-secret  error
+    env.A_TOKEN = "«hidden (4 characters)»"
+    A_TOKEN is easy to guess
+    because   a fact
+              mast/stack.toml:1:10   [service.«vane»]   a place
+
+mast/stack.toml:2:11  port-random  accepted warning
+    ports = ["«any» -> 80"]
+    the engine picks it
+    accepted  nobody needs it
+
+lab  account-root  note
+    without a place
+    mend      8710 is free; check --fix writes it here
+
+skipped: mount-kind for host lamp-room: nobody has looked
+1 error, 0 warnings, 1 note in 1 stack, 1 service on 1 host; 1 accepted; 1 rule skipped in part
+`, "\n"), b.String())
+	b.Reset()
+	require.NoError(t, FindingsJSON(&b, l, r))
+	for _, part := range []string{`"accepted": "nobody needs it"`, `"accepted": null`, `"accepted": 1`, `"warning": 0`} {
+		assert.Contains(t, b.String(), part)
+	}
+	assert.NotContains(t, b.String(), "moon")
+}
+
+func TestRulesAsMarkdown(t *testing.T) {
+	var b bytes.Buffer
+	Rules(&b, []check.Rule{{Name: "port-random", Severity: check.Warning, Needs: check.Host, Mends: true, Title: "a | b", Text: "Why.", Mistake: "x = 1\ny = 2", Mended: "x = 2"}})
+	assert.Contains(t, b.String(), "| [`port-random`](#port-random) | warning | a \\| b | the host's survey | ✓ |\n")
+	assert.Contains(t, b.String(), "## port-random\nA | b. Why.\n\n```toml\n# the mistake\nx = 1\ny = 2\n# mended\nx = 2\n```\n")
+}

@@ -85,7 +85,7 @@ type wire struct {
 var wirePatterns = sync.OnceValue(func() [3]*regexp.Regexp {
 	return [3]*regexp.Regexp{
 		regexp.MustCompile(`[a-z][a-z0-9+.-]*://(?:([^\s/@:,]*)(?::([^\s/@]*))?@)?(\[[0-9a-fA-F:.]+\]|[^\s/:@?#,\[\]]+)(?::([0-9]{1,5}))?(?:/([A-Za-z0-9_-]+)(?:[?\s]|$))?`),
-		regexp.MustCompile(`(?:^|,\s*)([A-Za-z][A-Za-z0-9.-]*|[0-9]+(?:\.[0-9]+){3}):([0-9]{2,5})(?:,|$)`),
+		regexp.MustCompile(`^\s*([A-Za-z][A-Za-z0-9.-]*|[0-9]+(?:\.[0-9]+){3}):([0-9]{2,5})\s*$`),
 		regexp.MustCompile(`(?:^|\s)host=(\S+)(?:\s(?:.*\s)?port=([0-9]{1,5}))?`),
 	}
 })
@@ -124,8 +124,15 @@ func wires(s *lab.Service) []wire {
 			}
 			continue
 		}
-		for _, m := range patterns[1].FindAllStringSubmatchIndex(v.Value, -1) {
-			add(m, 1, 2)
+		start := 0
+		for _, item := range strings.Split(v.Value, ",") {
+			if m := patterns[1].FindStringSubmatchIndex(item); m != nil {
+				for i := range m {
+					m[i] += start
+				}
+				add(m, 1, 2)
+			}
+			start += len(item) + len(",")
 		}
 		for _, m := range patterns[2].FindAllStringSubmatchIndex(v.Value, -1) {
 			add(m, 1, 2)

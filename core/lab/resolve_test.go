@@ -13,23 +13,34 @@ import (
 	"proudlantern.example/lantern/internal/corpus"
 )
 
+// resolveFiles resolves a lab that is right.
 func resolveFiles(t *testing.T, files map[string]string, surveys ...*survey.Survey) *Lab {
 	t.Helper()
+	l := resolveAny(files, surveys...)
+	for _, p := range l.Problems {
+		t.Errorf("%s: %s: %s", p.At.Place(), p.Rule, p.Message)
+	}
+	return l
+}
+
+func resolveAny(files map[string]string, surveys ...*survey.Survey) *Lab {
 	in := Input{Folder: "/lab", Shell: func(name string) (string, bool) { return "from the shell", name == "TIDE" }, Surveys: map[string]*survey.Survey{}}
 	for _, s := range surveys {
 		in.Surveys[s.Host] = s
 	}
-	l := Resolve(declare.Read([]string{"tide-log"}, func(path string) (string, error) {
+	var stacks []string
+	for path := range files {
+		if name, ok := strings.CutSuffix(path, "/"+declare.StackFile); ok {
+			stacks = append(stacks, name)
+		}
+	}
+	return Resolve(declare.Read(stacks, func(path string) (string, error) {
 		text, ok := files[path]
 		if !ok {
 			return "", fs.ErrNotExist
 		}
 		return text, nil
 	}), in)
-	for _, p := range l.Problems {
-		t.Errorf("%s: %s: %s", p.At.Place(), p.Rule, p.Message)
-	}
-	return l
 }
 
 var lampRoom = &survey.Survey{

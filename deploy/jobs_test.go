@@ -1,0 +1,182 @@
+package deploy_test
+
+import (
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"proudlantern.example/lantern/core/declare"
+	"proudlantern.example/lantern/core/lab"
+	"proudlantern.example/lantern/core/plan"
+	"proudlantern.example/lantern/core/survey"
+	"proudlantern.example/lantern/deploy"
+)
+
+// stacks resolves several stacks of one lab; its machine is the real one.
+func (w *world) stacks(facts *survey.Survey, texts map[string]string) *lab.Lab {
+	w.t.Helper()
+	files := map[string]string{"lab.toml": "lab = \"skerry-pier\"\n[host.lamp-room]\n[network.jetty]\n[default]\nready-within = \"" + w.within + "\"\nstop-within = \"1s\"\nrestart = \"no\"\n"}
+	var names []string
+	for name, text := range texts {
+		files[name+"/stack.toml"] = text
+		names = append(names, name)
+	}
+	l := lab.Resolve(declare.Read(names, func(path string) (string, error) {
+		if text, ok := files[path]; ok {
+			return text, nil
+		}
+		return "", fs.ErrNotExist
+	}), lab.Input{Folder: w.t.TempDir(), Surveys: map[string]*survey.Survey{"lamp-room": facts}})
+	require.Empty(w.t, l.Problems)
+	return l
+}
+
+const (
+	probe = "image = \"registry.skerry.example/probe:1\"\n"
+	job   = "[service.job]\nimage = \"registry.skerry.example/probe:job\"\n"
+)
+
+// A job runs once, and what waits for it starts when it has ended without an error.
+func TestJobs(t *testing.T) {
+	w := newWorld(t)
+	d := w.deployer(false)
+	st := w.stacks(nil, map[string]string{"pier-log": job + "[service.desk]\n" + probe + "after = [\"job done\"]\nready = { tcp = 8080 }\n"}).Stack("pier-log")
+	out, err := d.Deploy(t.Context(), st)
+	require.NoError(t, err)
+	require.Equal(t, deploy.Done, out.Result, "%v", out.Failure)
+	ran := w.names()
+	assert.True(t, ran["pier-log.desk"].Started.After(ran["pier-log.job"].Finished))
+	assert.False(t, ran["pier-log.job"].Running)
+	out, err = d.Deploy(t.Context(), st)
+	require.NoError(t, err)
+	assert.Equal(t, deploy.NothingToDo, out.Result, "it is not run again")
+	list, err := d.Status(t.Context(), "pier-log", st)
+	require.NoError(t, err)
+	for _, s := range list {
+		assert.True(t, s.Well(), "%s: %s", s.Service, s.Detail)
+	}
+
+	broken := w.stacks(nil, map[string]string{"pier-log": strings.Replace(job, "probe:job", "probe:exits", 1) + "[service.desk]\n" + probe + "after = [\"job done\"]\nready = { tcp = 8080 }\nenv.LEVEL = \"low\"\n"})
+	out, err = d.Deploy(t.Context(), broken.Stack("pier-log"))
+	require.NoError(t, err)
+	require.Equal(t, deploy.PutBack, out.Result)
+	assert.Contains(t, out.Failure.Error(), "job: it ended with exit code 3")
+	assert.Equal(t, ran["pier-log.desk"].ID, w.names()["pier-log.desk"].ID)
+	assert.Equal(t, ran["pier-log.job"].Started, w.names()["pier-log.job"].Started, "what was done before is not done again")
+}
+
+// Ready by a command inside, and by the check that the image declares.
+func TestReadyInside(t *testing.T) {
+	w := newWorld(t)
+	w.within = "1500ms"
+	d := w.deployer(false)
+	for _, c := range []struct{ service, says string }{
+		{probe + "ready = { command = [\"/probe\", \"ask\"] }\n", ""},
+		{"image = \"registry.skerry.example/probe:2\"\nready = { image = true }\n", ""},
+		{probe + "ready = { image = true }\n", "its image declares no check"},
+		{probe + "ready = { command = [\"/bin/nobody\"] }\n", `the command ["/bin/nobody"] does not end without an error: OCI runtime exec failed`},
+		{probe + "ready = { within = \"20s\" }\n", ""},
+	} {
+		out, err := d.Deploy(t.Context(), w.stacks(nil, map[string]string{"pier-log": "[service.a]\n" + c.service}).Stack("pier-log"))
+		require.NoError(t, err)
+		if c.says == "" {
+			require.Equal(t, deploy.Done, out.Result, "%s: %v", c.service, out.Failure)
+		} else {
+			require.Equal(t, deploy.PutBack, out.Result, c.service)
+			assert.Contains(t, out.Failure.Message, c.says)
+		}
+		_, err = d.Retire(t.Context(), "pier-log")
+		require.NoError(t, err)
+	}
+}
+
+// A service waits for one of another stack; where that is not there, it says so at once and everything is as before.
+func TestOtherStacks(t *testing.T) {
+	w := newWorld(t)
+	d := w.deployer(false)
+	l := w.stacks(nil, map[string]string{
+		"pier-log":  "networks = [\"jetty\"]\n[service.desk]\n" + probe + "after = [\"pier-base/store\", \"pier-base/job done\"]\nready = { tcp = 8080 }\n",
+		"pier-base": job + "[service.store]\nimage = \"registry.skerry.example/probe-store:1\"\nnetworks = [\"jetty\"]\nready = { tcp = 5432 }\n",
+	})
+	began := time.Now()
+	out, err := d.Deploy(t.Context(), l.Stack("pier-log"))
+	require.NoError(t, err)
+	require.Equal(t, deploy.PutBack, out.Result)
+	assert.Equal(t, "it waits for pier-base/store, and it is not there: deploy pier-base first", out.Failure.Message)
+	assert.Less(t, time.Since(began), 10*time.Second, "nobody will put it there meanwhile")
+	assert.Empty(t, w.names())
+	for _, st := range plan.Order(l.Stacks) {
+		out, err := d.Deploy(t.Context(), st)
+		require.NoError(t, err)
+		require.Equal(t, deploy.Done, out.Result, "%s: %v", st.Name, out.Failure)
+	}
+	networks := func() (names []string) {
+		list, err := w.engine.Networks(t.Context())
+		require.NoError(t, err)
+		for _, n := range list {
+			if n.Lab == "skerry-pier" {
+				names = append(names, n.Name)
+			}
+		}
+		return names
+	}
+	assert.Equal(t, []string{"pier-base.net", "pier-log.net", "skerry-pier.jetty"}, networks())
+	// A stack that leaves the shared network does not take it away from the other.
+	alone := w.stacks(nil, map[string]string{"pier-log": "[service.desk]\n" + probe + "ready = { tcp = 8080 }\n"})
+	out, err = d.Deploy(t.Context(), alone.Stack("pier-log"))
+	require.NoError(t, err)
+	require.Equal(t, deploy.Done, out.Result, "%v", out.Failure)
+	assert.Equal(t, []string{"pier-base.net", "pier-log.net", "skerry-pier.jetty"}, networks())
+	_, err = d.Retire(t.Context(), "pier-base")
+	require.NoError(t, err)
+	assert.Equal(t, []string{"pier-log.net"}, networks())
+}
+
+// A folder that a mount may make is made for the service, with all that is missing above it; it stays when the stack goes.
+func TestFoldersAreMade(t *testing.T) {
+	w := newWorld(t)
+	d := w.deployer(false)
+	dir := t.TempDir()
+	facts := &survey.Survey{Host: "lamp-room", Accounts: []survey.Account{}, Paths: []survey.Path{
+		{Path: dir, Kind: survey.Folder}, {Path: dir + "/deep", Kind: survey.Missing}, {Path: dir + "/deep/down", Kind: survey.Missing},
+	}}
+	text := "[service.%]\n" + probe + "run-as = \"UID\"\nready = { tcp = 8080 }\nmounts = [\"" + dir + "/deep/down -> /data, create 0700\"]\n"
+	text = strings.ReplaceAll(text, "UID", uidGID())
+	out, err := d.Deploy(t.Context(), w.stacks(facts, map[string]string{"pier-log": strings.Replace(text, "%", "a", 1) + strings.Replace(text, "%", "b", 1)}).Stack("pier-log"))
+	require.NoError(t, err)
+	require.Equal(t, deploy.Done, out.Result, "%v", out.Failure)
+	for _, folder := range []string{"deep", "deep/down"} {
+		info, err := filepath.Glob(filepath.Join(dir, folder))
+		require.NoError(t, err)
+		assert.Len(t, info, 1)
+	}
+	made := 0
+	for _, e := range w.events {
+		if strings.HasPrefix(e.Detail, "the folder "+dir+"/deep/down for ") {
+			made++
+		}
+	}
+	assert.Equal(t, 1, made, "two services share it")
+	_, err = d.Retire(t.Context(), "pier-log")
+	require.NoError(t, err)
+	assert.DirExists(t, dir+"/deep/down")
+}
+
+// An identity that nobody could look up is nobody's: nothing starts as root by mistake.
+func TestUnknownIdentity(t *testing.T) {
+	w := newWorld(t)
+	st := w.stacks(nil, map[string]string{"pier-log": "[service.a]\n" + probe + "run-as = \"keeper\"\n"}).Stack("pier-log")
+	_, err := w.deployer(false).Deploy(t.Context(), st)
+	assert.ErrorContains(t, err, "pier-log/a runs as keeper, and the accounts of lamp-room could not be looked up: declare UID:GID")
+	assert.Empty(t, w.names())
+}
+
+// uidGID is whoever runs the tests: only root may give folders to others.
+func uidGID() string { return strconv.Itoa(os.Getuid()) + ":" + strconv.Itoa(os.Getgid()) }

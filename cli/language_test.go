@@ -334,6 +334,18 @@ func (b *bench) wholeInside(vane, beacon int) {
 	} {
 		assert.Regexp(t, regexp.MustCompile(pattern), v.Files["/proc/self/mounts"], what)
 	}
+	own := b.raw("/containers/mast.vane/json")
+	assert.Equal(t, "1312:1400", own.Config.User)
+	assert.Equal(t, []any{int64(96 << 20), 2, "no"}, []any{own.HostConfig.Memory, own.Config.StopTimeout, own.HostConfig.RestartPolicy.Name}, "of [default]")
+	assert.InDelta(t, 7.5e8, own.HostConfig.NanoCpus, 1e6)
+	if b.target.Name == "dockerd" { // the other one does not tell
+		assert.Equal(t, map[string]string{"max-file": "2", "max-size": "1000000"}, own.HostConfig.LogConfig.Config)
+	}
+	shared, volume := b.raw("/networks/skerry-light.jetty"), b.raw("/volumes/mast.readings")
+	assert.True(t, shared.Internal)
+	assert.Equal(t, "198.19."+jettyNet+".0/26", shared.IPAM.Config[0].Subnet)
+	assert.Equal(t, []string{"local", "lamp"}, []string{volume.Driver, volume.Labels["example.skerry.room"]})
+	assert.Equal(t, "tmpfs", b.raw("/volumes/mast.scratch").Options["type"])
 	code, said, err := b.engine.Run(t.Context(), c["mast.hermit"].ID, []string{"/probe", "ask", "8080"})
 	assert.NoError(t, err)
 	assert.Equal(t, []any{0, "ready"}, []any{code, said})

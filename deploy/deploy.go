@@ -433,7 +433,10 @@ func (d *Deployer) commit(ctx context.Context, stack string) (Outcome, error) {
 		}
 	}
 	if len(problems) == 0 {
-		problems = append(problems, d.removeUnused(ctx, stack, nil))
+		// Somebody else's container may be on a network that no service needs any more; that is no reason to hold anything up.
+		if err := d.removeUnused(ctx, stack, nil); err != nil {
+			d.event(stack, "", StepRemove, Progress, "left alone: "+err.Error())
+		}
 	}
 	for _, c := range containers {
 		if err := errors.Join(problems...); err == nil && c.Name == stack+provenSuffix {

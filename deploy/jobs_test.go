@@ -17,6 +17,7 @@ import (
 	"proudlantern.example/lantern/core/plan"
 	"proudlantern.example/lantern/core/survey"
 	"proudlantern.example/lantern/deploy"
+	"proudlantern.example/lantern/engine/enginetest"
 )
 
 // stacks resolves several stacks of one lab; its machine is the real one.
@@ -136,6 +137,18 @@ func TestOtherStacks(t *testing.T) {
 	assert.Equal(t, []string{"pier-base.net", "pier-log.net", "skerry-pier.jetty"}, networks())
 	_, err = d.Retire(t.Context(), "pier-base")
 	require.NoError(t, err)
+	assert.Equal(t, []string{"pier-log.net"}, networks())
+
+	// Somebody else's container on a network that nobody needs any more holds nothing up.
+	id, err := w.engine.Create(t.Context(), "somebody-elses", plan.Container{Image: enginetest.Page, Networks: []plan.Attachment{{Network: "pier-log.net"}}}, nil, "")
+	require.NoError(t, err)
+	require.NoError(t, w.engine.Start(t.Context(), id))
+	open := w.stacks(nil, map[string]string{"pier-log": "[service.desk]\n" + probe + "network = \"none\"\nready = { log = \"open\" }\n"})
+	for _, result := range []string{deploy.Done, deploy.NothingToDo} {
+		out, err = d.Deploy(t.Context(), open.Stack("pier-log"))
+		require.NoError(t, err)
+		require.Equal(t, result, out.Result, "%v", out.Hand)
+	}
 	assert.Equal(t, []string{"pier-log.net"}, networks())
 }
 

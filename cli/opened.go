@@ -54,7 +54,8 @@ func (a *app) open() (*opened, error) {
 }
 
 func (o *opened) resolve() {
-	o.Lab = lab.Resolve(o.decl, lab.Input{Folder: o.dir, Shell: os.LookupEnv, Surveys: o.surveys})
+	files := host.LabFiles(o.dir, sortedKeys(o.decl.EnvFiles))
+	o.Lab = lab.Resolve(o.decl, lab.Input{Folder: o.dir, Shell: os.LookupEnv, Surveys: o.surveys, Files: files})
 }
 
 // look surveys the hosts that the stacks are on, all at once. An engine that does not answer is no error here: the survey then holds

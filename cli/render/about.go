@@ -43,6 +43,8 @@ func needs(n check.Needs) string {
 		return "the files alone"
 	case check.Host:
 		return "the host's survey"
+	case check.Machine:
+		return "the machine that holds the lab"
 	}
 	return "what the image declares"
 }

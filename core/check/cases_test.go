@@ -1,6 +1,7 @@
 package check_test
 
 import (
+	"encoding/json"
 	"fmt"
 	"io/fs"
 	"os"
@@ -71,7 +72,12 @@ func readCase(t *testing.T, rule, dir string) testCase {
 	}
 	surveys := map[string]*survey.Survey{}
 	var stacks []string
+	var files map[string]lab.FileFact
 	for name, text := range texts {
+		if name == "files.json" { // what is true of the lab's files on their machine
+			require.NoError(t, json.Unmarshal([]byte(text), &files))
+			continue
+		}
 		if strings.HasSuffix(name, ".json") {
 			s, err := survey.Parse([]byte(text))
 			require.NoError(t, err, name)
@@ -84,11 +90,15 @@ func readCase(t *testing.T, rule, dir string) testCase {
 		}
 	}
 	slices.Sort(c.wants)
-	c.lab = resolve(stacks, texts, surveys)
+	c.lab = resolveWith(stacks, texts, surveys, files)
 	return c
 }
 
 func resolve(stacks []string, texts map[string]string, surveys map[string]*survey.Survey) *lab.Lab {
+	return resolveWith(stacks, texts, surveys, nil)
+}
+
+func resolveWith(stacks []string, texts map[string]string, surveys map[string]*survey.Survey, files map[string]lab.FileFact) *lab.Lab {
 	decl := declare.Read(stacks, func(path string) (string, error) {
 		text, ok := texts[path]
 		if !ok {
@@ -96,7 +106,7 @@ func resolve(stacks []string, texts map[string]string, surveys map[string]*surve
 		}
 		return text, nil
 	})
-	return lab.Resolve(decl, lab.Input{Folder: "/home/keeper/skerry-light", Shell: func(string) (string, bool) { return "", false }, Surveys: surveys})
+	return lab.Resolve(decl, lab.Input{Folder: "/home/keeper/skerry-light", Shell: func(string) (string, bool) { return "", false }, Surveys: surveys, Files: files})
 }
 
 func (c *testCase) readWants(t *testing.T, file, text string) {
@@ -204,7 +214,7 @@ func TestWithoutSurveys(t *testing.T) {
 	var needy []string
 	for _, rule := range check.All() {
 		// These ask nothing of a host for what this lab declares.
-		if rule.Needs != check.Files && !slices.Contains([]string{"engine-unreachable", "engine-lacks", "network-missing"}, rule.Name) {
+		if rule.Needs != check.Files && !slices.Contains([]string{"engine-unreachable", "engine-lacks", "network-missing", "env-file-exposed", "env-file-tracked"}, rule.Name) {
 			needy = append(needy, rule.Name)
 		}
 	}

@@ -39,6 +39,8 @@ const (
 	Files Needs = "files"
 	// Host needs the host's survey.
 	Host Needs = "host"
+	// Machine needs the files of the machine that holds the lab.
+	Machine Needs = "machine"
 	// Image needs what the image declares.
 	Image Needs = "image"
 )

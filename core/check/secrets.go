@@ -6,12 +6,46 @@ import (
 	"slices"
 	"strings"
 
+	"proudlantern.example/lantern/core/declare"
 	"proudlantern.example/lantern/core/lab"
 	"proudlantern.example/lantern/core/source"
 )
 
 var secretRules = []Rule{
 	{
+		Name: "env-file-exposed", Severity: Warning, Needs: Machine,
+		Title:   "an environment file with secrets that everybody on this machine may read",
+		Text:    "Such a file belongs in mode 0600.",
+		Mistake: `-rw-r--r-- tide-log.env    # STORE_PASSWORD=…`,
+		Mended:  `-rw------- tide-log.env    # after: chmod 600`,
+		Find: func(in *Input) {
+			eachSecretFile(in, func(path string, f *declare.EnvFile, fact lab.FileFact) {
+				if fact.Mode&0o004 != 0 {
+					in.reportFile(path, f, fmt.Sprintf("everybody on this machine may read %s (mode %04o), and it holds secrets", path, fact.Mode), "chmod 600 '"+path+"'")
+				}
+			})
+		},
+	}, {
+		Name: "env-file-tracked", Severity: Warning, Needs: Machine,
+		Title:   "an environment file with secrets that version control lists",
+		Text:    "Whoever gets a copy of the repository gets the secrets, those of the past too. Ignore the file, take it out of the index, and change the secrets.",
+		Mistake: `git add tide-log/tide-log.env`,
+		Mended:  `git rm --cached tide-log/tide-log.env    # and *.env in .gitignore`,
+		Find: func(in *Input) {
+			eachSecretFile(in, func(path string, f *declare.EnvFile, fact lab.FileFact) {
+				if fact.Tracked {
+					in.reportFile(path, f, path+" holds secrets, and version control lists it", "git rm --cached '"+path+"', and *.env into .gitignore")
+				}
+			})
+		},
+	}, {
+		Name: "env-unused", Severity: Note, Needs: Files,
+		Title:   "a value of [let] that nothing uses, or an entry of an environment file that only [let] could use",
+		Text:    "Perhaps a reference is missing, or it can go.",
+		Mistake: "[let]\ndb-name = \"tides\"    # and no ${db-name}",
+		Mended:  `env.STORE_DB = "${db-name}"`,
+		Find:    resolverFinds,
+	}, {
 		Name: "env-overridden", Severity: Note, Needs: Files,
 		Title:   "a variable is set in several places, to different values",
 		Text:    "env wins over environment files, and a later file over an earlier one. lantern env shows it all.",
@@ -140,4 +174,30 @@ func wholeLine(v lab.Variable) bool {
 func lineSpan(at source.Span) source.Span {
 	start := strings.LastIndexByte(at.File.Text[:at.Start], '\n') + 1
 	return at.File.Span(start, start+len(lineOf(at))+1)
+}
+
+// eachSecretFile calls f for each environment file that holds secrets and was looked at.
+func eachSecretFile(in *Input, f func(path string, file *declare.EnvFile, fact lab.FileFact)) {
+	for _, path := range sortedKeys(in.Lab.EnvFiles) {
+		file := in.Lab.EnvFiles[path]
+		if file == nil || !slices.ContainsFunc(file.Entries, func(e declare.EnvEntry) bool { return declare.IsSecret(e.Name) && e.Value.Value != "" }) {
+			continue
+		}
+		fact, ok := in.Lab.Files[path]
+		if !ok {
+			in.skip(path, "nobody has looked at the files of this machine")
+			continue
+		}
+		f(path, file, fact)
+	}
+}
+
+// reportFile reports about an environment file as a whole.
+func (in *Input) reportFile(path string, f *declare.EnvFile, message, mend string) {
+	stack, _, inside := strings.Cut(path, "/")
+	if !inside || in.Lab.Stack(stack) == nil {
+		stack = ""
+	}
+	p := source.Problem{Rule: in.rule.Name, Stack: stack, At: f.File.Span(0, 0), Message: message, Mend: &source.Mend{Text: mend}}
+	in.result.Findings = append(in.result.Findings, Finding{Problem: p, Severity: in.rule.Severity})
 }

@@ -65,6 +65,54 @@ var wireRules = []Rule{
 		Mistake: `env.STORE_URL = "store://store:5432/tides"    # without after`,
 		Mended:  "env.STORE_URL = \"store://store:5432/tides\"\nafter = [\"store\"]",
 		Find:    wireOrder,
+	}, {
+		Name: "port-unneeded", Severity: Note, Needs: Files,
+		Title:   "a store's port is published although its neighbours reach it without",
+		Text:    "Services of one network need no published ports between them. Perhaps a person needs it.",
+		Mistake: "ports = [\"localhost:8715 -> 5432\"]    # of store; desk asks store:5432",
+		Mended:  `# without ports`,
+		Find: func(in *Input) {
+			told := map[source.Span]bool{}
+			eachWire(in, func(w wire, names map[string]*lab.Service) {
+				to := names[strings.ToLower(w.host)]
+				if to == nil || to == w.from || storePorts[w.port] == "" {
+					return
+				}
+				for _, p := range to.Ports {
+					if p.Container.First == w.port && p.Container.Count() == 1 && !told[p.HostAt] {
+						told[p.HostAt] = true
+						in.report(to, source.Problem{At: p.HostAt, Message: fmt.Sprintf("%s reaches %s without this port", w.from.FullName(), to.Name), Because: []source.Because{{Text: "over their network", At: w.hostAt}}})
+					}
+				}
+			})
+		},
+	}, {
+		Name: "mount-paths-differ", Severity: Warning, Needs: Files,
+		Title:   "services that talk to each other have one folder under different paths",
+		Text:    "A path that one of them hands over does not exist for the other.",
+		Mistake: "service.desk.mounts = [\"/srv/plates -> /plates\"]\nservice.queue.mounts = [\"/srv/plates -> /in\"]    # and desk asks queue:5672",
+		Mended:  `mounts = ["/srv/plates -> /plates"]    # in both`,
+		Find: func(in *Input) {
+			told := map[source.Span]bool{}
+			eachWire(in, func(w wire, names map[string]*lab.Service) {
+				to := names[strings.ToLower(w.host)]
+				if to == nil || to == w.from {
+					return
+				}
+				for _, m := range w.from.Mounts {
+					for _, o := range to.Mounts {
+						same := m.Kind == o.Kind && m.Source == o.Source && (m.Kind == declare.MountPath || m.Kind == declare.MountVolume && m.Volume.EngineName == o.Volume.EngineName)
+						if same && m.Target != o.Target && !told[m.TargetAt] {
+							told[m.TargetAt] = true
+							in.report(w.from, source.Problem{
+								At: m.TargetAt, Message: fmt.Sprintf("%s has this folder at %s, and %s, which it talks to, at %s", w.from.FullName(), m.Target, to.Name, o.Target),
+								Because: []source.Because{{Text: "there", At: o.TargetAt}},
+							})
+						}
+					}
+				}
+			})
+		},
 	},
 }
 

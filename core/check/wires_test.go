@@ -22,7 +22,9 @@ func wiresOf(t *testing.T, env string) (found []string, all []wire) {
 		}
 		return "", fs.ErrNotExist
 	}), lab.Input{Folder: "/lab"})
-	require.Empty(t, l.Problems)
+	for _, p := range l.Problems {
+		require.Equal(t, "env-unused", p.Rule, p.Message)
+	}
 	all = wires(l.Stack("mast").Services[0])
 	for _, w := range all {
 		text := fmt.Sprintf("%s:%d «%s»", w.host, w.port, w.hostAt.Text())

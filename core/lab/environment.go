@@ -2,6 +2,7 @@ package lab
 
 import (
 	"cmp"
+	"maps"
 	"slices"
 	"strings"
 
@@ -122,4 +123,66 @@ func (r *resolver) envFile(dir string, t declare.Text, in *scope) (string, *decl
 		}
 	}
 	return path, file
+}
+
+// unused reports entries of [let] that nothing refers to, and entries of environment files that only [let] could use and does not. While a file cannot be
+// read, nobody knows what it uses.
+func (r *resolver) unused() {
+	if slices.ContainsFunc(r.lab.Stacks, func(st *Stack) bool { return st.Broken }) || len(r.lab.Stacks) == 0 {
+		return
+	}
+	given, asked := map[string]bool{}, map[string]map[string]bool{}
+	ask := func(dir string, l declare.Let) {
+		if path, ok := declare.EnvPath(dir, l.EnvFile.Value); ok && l.EnvFile.IsSet() {
+			if asked[path] == nil {
+				asked[path] = map[string]bool{}
+			}
+			asked[path][l.Key.Value] = true
+		}
+	}
+	broken := map[string]bool{} // files of which nobody knows what is used
+	report := func(st *Stack, dir string, l declare.Let, used, unknown bool) {
+		ask(dir, l)
+		if path, ok := declare.EnvPath(dir, l.EnvFile.Value); ok && unknown {
+			broken[path] = true
+		}
+		if !used && !unknown {
+			r.at = &scope{stack: st}
+			r.problem("env-unused", l.At, "nothing uses ${%s}", l.Name)
+		}
+	}
+	for _, l := range r.decl.Let {
+		used := r.labScope.lets[l.Name].used.Load()
+		for _, h := range r.lab.Hosts {
+			used = used || h.scope.lets[l.Name].used.Load()
+		}
+		report(nil, "", l, used, r.labScope.lets[l.Name].value.Unknown)
+	}
+	for _, st := range r.lab.Stacks {
+		for _, l := range st.decl.Let {
+			if len(st.Services) > 0 {
+				own := st.Services[0].scope.lets[l.Name]
+				report(st, st.Name, l, own.used.Load(), own.value.Unknown)
+			}
+		}
+		for _, s := range st.Services {
+			for _, t := range s.decl.EnvFiles {
+				before := len(r.problems) // what is wrong with the name was said already
+				if path, ok := declare.EnvPath(st.Name, r.expand(t, s.scope).Text); ok {
+					given[path] = true
+				}
+				r.problems = r.problems[:before]
+			}
+		}
+	}
+	r.at = nil
+	for _, path := range slices.Sorted(maps.Keys(asked)) {
+		if file := r.lab.EnvFiles[path]; file != nil && !given[path] && !broken[path] {
+			for _, e := range file.Entries {
+				if !asked[path][e.Name] {
+					r.problem("env-unused", e.At, "nothing uses %s of %s", e.Name, path)
+				}
+			}
+		}
+	}
 }

@@ -26,7 +26,8 @@ type Lab struct {
 	Severities []Severity // that [check] gives to rules
 	Accepted   []Accepted
 
-	EnvFiles map[string]*declare.EnvFile
+	EnvFiles map[string]*declare.EnvFile // nil for one that could not be read
+	Files    map[string]FileFact         // of the lab's own files; nil: nobody has looked
 }
 
 // Host is a machine with an engine.

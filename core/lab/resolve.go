@@ -25,6 +25,13 @@ type Input struct {
 	Folder  string                           // of the lab, absolute
 	Shell   func(name string) (string, bool) // variables of lantern's own environment
 	Surveys map[string]*survey.Survey        // by host; may lack hosts
+	Files   map[string]FileFact              // what is true of the lab's own files, by path; nil: nobody has looked
+}
+
+// FileFact is what is true of a file of the lab on the machine that holds it.
+type FileFact struct {
+	Mode    uint32 // permission bits
+	Tracked bool   // version control lists it
 }
 
 // What a service gets that nobody says anything else for.
@@ -61,7 +68,7 @@ type resolver struct {
 func Resolve(decl *declare.Lab, in Input) *Lab {
 	r := &resolver{
 		decl: decl, in: in,
-		lab:   &Lab{Name: decl.Name.Value, EnvFiles: maps.Clone(decl.EnvFiles)},
+		lab:   &Lab{Name: decl.Name.Value, Files: in.Files, EnvFiles: maps.Clone(decl.EnvFiles)},
 		files: map[string]*declare.EnvFile{},
 	}
 	r.labScope = r.scopeOfLab(nil)
@@ -83,6 +90,7 @@ func Resolve(decl *declare.Lab, in Input) *Lab {
 			r.lets(h.scope)
 		}
 		r.stacks()
+		r.unused()
 	}
 	r.lab.Problems = append(slices.Clone(decl.Problems), r.problems...)
 	return r.lab
@@ -253,6 +261,9 @@ func (r *resolver) stack(d *declare.Stack) {
 	own := &scope{lets: lets, stack: st, decl: d}
 	for _, l := range d.Let {
 		lets[l.Name] = &let{decl: l, dir: d.Name, scope: own}
+		if strings.Contains(d.Host.Value, "${"+l.Name+"}") {
+			lets[l.Name].used.Store(true) // that was worked out before
+		}
 	}
 	for _, sd := range d.Services {
 		s := &Service{Stack: st, Name: sd.Name, At: sd.At, About: sd.About.Value}

@@ -18,6 +18,9 @@ func resolveFiles(t *testing.T, files map[string]string, surveys ...*survey.Surv
 	t.Helper()
 	l := resolveAny(files, surveys...)
 	for _, p := range l.Problems {
+		if p.Rule == "env-unused" {
+			continue // the labs of these tests are short
+		}
 		t.Errorf("%s: %s: %s", p.At.Place(), p.Rule, p.Message)
 	}
 	return l

@@ -4,6 +4,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync/atomic"
 
 	"proudlantern.example/lantern/core/declare"
 	"proudlantern.example/lantern/core/source"
@@ -74,7 +75,8 @@ type let struct {
 	scope  *scope
 	value  Value
 	secret bool // a secret is made of it
-	state  int  // 0 new, 1 being worked out, 2 done
+	used   atomic.Bool
+	state  int // 0 new, 1 being worked out, 2 done
 }
 
 // expand replaces the references in a text.
@@ -138,6 +140,9 @@ func (r *resolver) reference(name string, whole, at source.Span, in *scope) Valu
 		}
 		return text(zone.Name)
 	case !dotted:
+		if l := in.lets[name]; l != nil {
+			l.used.Store(true)
+		}
 		return r.let(name, at, in)
 	case first == "folder":
 		if p, ok := r.folder(rest, in); ok {

@@ -1,0 +1,115 @@
+package host
+
+import (
+	"bytes"
+	"encoding/binary"
+	"errors"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"proudlantern.example/lantern/core/lab"
+)
+
+// LabFiles looks at files of a lab on the machine that holds it: their modes, and whether version control lists them. Paths are relative to the lab.
+func LabFiles(dir string, paths []string) map[string]lab.FileFact {
+	facts := map[string]lab.FileFact{}
+	tracked := trackedFiles(dir)
+	for _, p := range paths {
+		full := filepath.Join(dir, filepath.FromSlash(p))
+		info, err := os.Stat(full)
+		if err != nil {
+			continue
+		}
+		facts[p] = lab.FileFact{Mode: uint32(info.Mode().Perm()), Tracked: tracked[full]}
+	}
+	return facts
+}
+
+// trackedFiles returns the files that the git repository around a folder lists in its index; none where there is no repository, or one whose index
+// cannot be read.
+func trackedFiles(dir string) map[string]bool {
+	for at := dir; ; at = filepath.Dir(at) {
+		text, err := os.ReadFile(filepath.Join(at, ".git", "index"))
+		if err == nil {
+			names, err := gitIndex(text)
+			if err != nil {
+				return nil
+			}
+			files := make(map[string]bool, len(names))
+			for _, n := range names {
+				files[filepath.Join(at, filepath.FromSlash(n))] = true
+			}
+			return files
+		}
+		if at == filepath.Dir(at) {
+			return nil
+		}
+	}
+}
+
+// errIndex is returned for an index that does not follow its format.
+var errIndex = errors.New("not a git index of version 2, 3 or 4")
+
+// gitIndex returns the names in an index (gitformat-index(5), versions 2 to 4).
+func gitIndex(text []byte) ([]string, error) {
+	const head, fixed = 12, 62 // bytes of the header, and of an entry in front of its name
+	if len(text) < head || string(text[:4]) != "DIRC" {
+		return nil, errIndex
+	}
+	version, count := binary.BigEndian.Uint32(text[4:]), binary.BigEndian.Uint32(text[8:])
+	if version < 2 || version > 4 {
+		return nil, errIndex
+	}
+	var names []string
+	previous, at := "", head
+	for range count {
+		start := at
+		if at+fixed > len(text) {
+			return nil, errIndex
+		}
+		const extended = 0x4000
+		flags := binary.BigEndian.Uint16(text[at+fixed-2:])
+		at += fixed
+		if flags&extended != 0 {
+			at += 2
+		}
+		keep := 0
+		if version == 4 {
+			// How many letters of the name before do not count: 7 bits a byte, each further byte adding one, as in the offsets of packs.
+			drop := 0
+			for first := true; ; first = false {
+				if at >= len(text) {
+					return nil, errIndex
+				}
+				if !first {
+					drop++
+				}
+				b := text[at]
+				at++
+				drop = drop<<7 | int(b&0x7f)
+				if b&0x80 == 0 {
+					break
+				}
+			}
+			if drop > len(previous) {
+				return nil, errIndex
+			}
+			keep = len(previous) - drop
+		}
+		if at > len(text) {
+			return nil, errIndex
+		}
+		end := bytes.IndexByte(text[at:], 0)
+		if end < 0 {
+			return nil, errIndex
+		}
+		previous = previous[:keep] + string(text[at:at+end])
+		names = append(names, strings.Clone(previous))
+		at += end + 1
+		if version < 4 { // filled up with zeros to a multiple of eight
+			at = start + (at-start+7)/8*8
+		}
+	}
+	return names, nil
+}

@@ -1,0 +1,57 @@
+package host
+
+import (
+	"os"
+	"os/exec"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"proudlantern.example/lantern/core/lab"
+)
+
+func TestLabFiles(t *testing.T) {
+	if _, err := exec.LookPath("git"); err != nil {
+		t.Skip("git is not installed")
+	}
+	for _, version := range []string{"2", "4"} {
+		repository := t.TempDir()
+		dir := filepath.Join(repository, "skerry-light")
+		git := func(args ...string) {
+			t.Helper()
+			c := exec.Command("git", append([]string{"-C", repository}, args...)...)
+			c.Env = append(os.Environ(), "GIT_CONFIG_GLOBAL=/dev/null", "GIT_CONFIG_SYSTEM=/dev/null")
+			out, err := c.CombinedOutput()
+			require.NoError(t, err, string(out))
+		}
+		require.NoError(t, os.MkdirAll(filepath.Join(dir, "tide-log"), 0o755))
+		files := []string{"lab.toml", "tide-log/stack.toml", "tide-log/tide-log.env", "tide-log/tide-log-2.env", "a-name-that-is-longer-than-the-others.env"}
+		for _, f := range files {
+			require.NoError(t, os.WriteFile(filepath.Join(dir, f), []byte("A=b\n"), 0o640))
+		}
+		git("init", "-q")
+		git("config", "index.version", version)
+		git("add", "skerry-light/lab.toml", "skerry-light/tide-log/stack.toml", "skerry-light/tide-log/tide-log.env")
+		git("add", "--intent-to-add", "skerry-light/a-name-that-is-longer-than-the-others.env")
+		require.NoError(t, os.Chmod(filepath.Join(dir, "tide-log/tide-log-2.env"), 0o604))
+		facts := LabFiles(dir, append(files, "gone.env"))
+		assert.Equal(t, map[string]lab.FileFact{
+			"lab.toml": {Mode: 0o640, Tracked: true}, "tide-log/stack.toml": {Mode: 0o640, Tracked: true}, "tide-log/tide-log.env": {Mode: 0o640, Tracked: true},
+			"tide-log/tide-log-2.env": {Mode: 0o604}, "a-name-that-is-longer-than-the-others.env": {Mode: 0o640, Tracked: true},
+		}, facts, "version "+version)
+	}
+	assert.Equal(t, map[string]lab.FileFact{}, LabFiles(t.TempDir(), []string{"lab.toml"}))
+}
+
+func FuzzGitIndex(f *testing.F) {
+	f.Add([]byte("DIRC\x00\x00\x00\x02\x00\x00\x00\x01"))
+	f.Add(append([]byte("DIRC\x00\x00\x00\x04\x00\x00\x00\x02"), make([]byte, 140)...))
+	f.Fuzz(func(t *testing.T, text []byte) {
+		names, err := gitIndex(text)
+		if err != nil && names != nil {
+			t.Fatal("names beside an error")
+		}
+	})
+}

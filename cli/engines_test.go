@@ -93,7 +93,11 @@ func (b *bench) write(name, text string) {
 	b.t.Helper()
 	path := filepath.Join(b.dir, name)
 	require.NoError(b.t, os.MkdirAll(filepath.Dir(path), 0o755))
-	require.NoError(b.t, os.WriteFile(path, []byte(text), 0o644))
+	mode := os.FileMode(0o644)
+	if strings.HasSuffix(name, ".env") {
+		mode = 0o600 // as such files belong
+	}
+	require.NoError(b.t, os.WriteFile(path, []byte(text), mode))
 }
 
 // run runs the program and returns what it wrote; the exit code has to be as promised.

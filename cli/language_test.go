@@ -202,7 +202,6 @@ func wholeBench(t *testing.T, target enginetest.Target, vane, beacon int) (b *be
 	b.write("lab.toml", fill.Replace(wholeLab))
 	b.write("mast/stack.toml", fill.Replace(wholeMast))
 	b.write("mast/mast.env", "MAST_TOKEN=moon-over-the-skerry\nWHO=VANE\nSTATION=north-of-the-skerry\n")
-	require.NoError(t, os.Chmod(filepath.Join(b.dir, "mast/mast.env"), 0o600))
 	b.write("tide-log/stack.toml", fill.Replace(wholeTides))
 	return b, old
 }

@@ -107,7 +107,7 @@ func TestSettings(t *testing.T) {
 		assert.InDelta(t, 5e8, c.HostConfig.NanoCpus, 1e6)
 		assert.Equal(t, "/dev/null", c.HostConfig.Devices[0].PathOnHost)
 		assert.Equal(t, "/dev/lamp0", c.HostConfig.Devices[0].PathInContainer)
-		assert.Equal(t, []string{"192.0.2.53"}, c.HostConfig.Dns)
+		assert.Equal(t, []string{"192.0.2.53"}, c.HostConfig.DNS)
 		assert.Equal(t, "no", c.HostConfig.RestartPolicy.Name)
 		assert.True(t, c.HostConfig.ReadonlyRootfs)
 		assert.Equal(t, target.Name != "podman", c.HostConfig.Init)
@@ -134,7 +134,7 @@ type answer struct {
 		Memory               int64
 		NanoCpus             float64
 		ReadonlyRootfs, Init bool
-		Dns                  []string
+		DNS                  []string `json:"Dns"`
 		RestartPolicy        struct{ Name string }
 		Devices              []struct{ PathOnHost, PathInContainer string }
 		LogConfig            struct{ Config map[string]string }

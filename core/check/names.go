@@ -89,7 +89,7 @@ func aliasClash(in *Input) {
 	taken := map[name]*lab.Service{}
 	for _, s := range in.services() {
 		reported := false
-		for _, n := range plan.Declare(s).Networks {
+		for _, n := range plan.Attachments(s) {
 			for _, alias := range n.Aliases {
 				k := name{s.Stack.Host, n.Network, alias}
 				other := taken[k]

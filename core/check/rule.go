@@ -84,6 +84,8 @@ type Skip struct{ Rule, Subject, Why string }
 type Result struct {
 	Findings []Finding // sorted by severity, file, line, column, rule
 	Skipped  []Skip
+
+	graph *graph // made by the first rule that asks for it
 }
 
 // Count returns how many findings have a severity; what is accepted does not count.

@@ -207,27 +207,58 @@ func pairedWire(s *lab.Service, v lab.Variable) (wire, bool) {
 	return wire{}, false
 }
 
+// onNetwork is a network of a host.
+type onNetwork struct {
+	host *lab.Host
+	name string
+}
+
+// graph is who talks to whom: worked out once for all rules.
+type graph struct {
+	names map[onNetwork]map[string]*lab.Service // who answers to what
+	wires map[*lab.Service][]wire
+	full  map[string]*lab.Service // by SERVICE.STACK, and STACK.SERVICE as its container is called
+}
+
+// graph returns who talks to whom.
+func (in *Input) graph() *graph {
+	if in.result.graph != nil {
+		return in.result.graph
+	}
+	g := &graph{map[onNetwork]map[string]*lab.Service{}, map[*lab.Service][]wire{}, map[string]*lab.Service{}}
+	for _, s := range in.services() {
+		g.wires[s] = wires(s)
+		g.full[s.ContainerName()], g.full[s.Name+"."+s.Stack.Name] = s, s
+		for _, n := range plan.Attachments(s) {
+			k := onNetwork{s.Stack.Host, n.Network}
+			if g.names[k] == nil {
+				g.names[k] = map[string]*lab.Service{}
+			}
+			for _, alias := range n.Aliases {
+				if g.names[k][alias] == nil {
+					g.names[k][alias] = s
+				}
+			}
+		}
+	}
+	in.result.graph = g
+	return g
+}
+
 // neighbours returns the names that a service can reach, and whose they are.
-func neighbours(l *lab.Lab, s *lab.Service) map[string]*lab.Service {
+func (g *graph) neighbours(s *lab.Service) map[string]*lab.Service {
 	if s.Shares != nil {
 		s = s.Shares
 	}
-	on := map[string]bool{}
-	for _, n := range plan.Declare(s).Networks {
-		on[n.Network] = true
+	on := plan.Attachments(s)
+	if len(on) == 1 {
+		return g.names[onNetwork{s.Stack.Host, on[0].Network}]
 	}
 	names := map[string]*lab.Service{}
-	for _, st := range l.Stacks {
-		if st.Host != s.Stack.Host {
-			continue
-		}
-		for _, o := range st.Services {
-			for _, n := range plan.Declare(o).Networks {
-				for _, alias := range n.Aliases {
-					if on[n.Network] && names[alias] == nil {
-						names[alias] = o
-					}
-				}
+	for _, n := range on {
+		for name, o := range g.names[onNetwork{s.Stack.Host, n.Network}] {
+			if names[name] == nil {
+				names[name] = o
 			}
 		}
 	}
@@ -236,14 +267,13 @@ func neighbours(l *lab.Lab, s *lab.Service) map[string]*lab.Service {
 
 // eachWire calls f for each wire with the names that its service can reach.
 func eachWire(in *Input, f func(w wire, names map[string]*lab.Service)) {
+	g := in.graph()
 	for _, s := range in.services() {
-		found := wires(s)
-		if len(found) == 0 {
-			continue
-		}
-		names := neighbours(in.Lab, s)
-		for _, w := range found {
-			f(w, names)
+		if found := g.wires[s]; len(found) > 0 {
+			names := g.neighbours(s)
+			for _, w := range found {
+				f(w, names)
+			}
 		}
 	}
 }
@@ -263,15 +293,10 @@ func wireUnknown(in *Input) {
 				return
 			}
 		}
-		for _, st := range in.Lab.Stacks {
-			for _, o := range st.Services {
-				if host == o.Name+"."+st.Name || host == o.ContainerName() && o.Stack != w.from.Stack {
-					in.report(w.from, source.Problem{
-						At: w.hostAt, Message: fmt.Sprintf("%s and %s are on no network together", w.from.FullName(), o.FullName()), Because: []source.Because{{Text: o.FullName() + " is here", At: o.At}},
-					})
-					return
-				}
-			}
+		if o := in.graph().full[host]; o != nil && o != w.from {
+			in.report(w.from, source.Problem{
+				At: w.hostAt, Message: fmt.Sprintf("%s and %s are on no network together", w.from.FullName(), o.FullName()), Because: []source.Because{{Text: o.FullName() + " is here", At: o.At}},
+			})
 		}
 	})
 }
@@ -377,7 +402,7 @@ func wireRoundabout(in *Input) {
 
 func wireContainerAddress(in *Input) {
 	for _, s := range in.surveyed() {
-		for _, w := range wires(s) {
+		for _, w := range in.graph().wires[s] {
 			for _, c := range s.Stack.Host.Survey.Containers {
 				if slices.Contains(c.Addresses, w.host) {
 					in.report(s, source.Problem{At: w.hostAt, Message: fmt.Sprintf("%s is the address that the container %s has now; after a replacement it is another one", w.host, c.Name)})

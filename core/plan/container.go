@@ -101,25 +101,35 @@ func (m Mount) String() string {
 // NetworkName returns the name of a stack's own network.
 func NetworkName(stack string) string { return stack + ".net" }
 
+// Attachments returns the networks that a service is on, with its names there.
+func Attachments(s *lab.Service) []Attachment {
+	if s.NetworkMode != "" || s.Shares != nil {
+		return nil
+	}
+	names := func(first string) []string {
+		all := []string{first}
+		for _, a := range s.Aliases {
+			all = append(all, a.Name)
+		}
+		return all
+	}
+	var on []Attachment
+	if s.Stack.Own {
+		on = append(on, Attachment{NetworkName(s.Stack.Name), names(s.Name)})
+	}
+	for _, n := range s.Networks {
+		on = append(on, Attachment{n.EngineName, names(s.Name + "." + s.Stack.Name)})
+	}
+	return on
+}
+
 // Declare returns the container that a service becomes. All lists are sorted, so that equal declarations are equal values.
 func Declare(s *lab.Service) Container {
 	c := Container{
 		Image: s.Image.Text, Mode: s.NetworkMode, Hostname: s.Hostname, Settings: s.Settings, Restart: s.Restart, LogLimit: s.LogLimit, StopWithin: s.StopWithin,
 	}
-	var aliases []string
-	for _, a := range s.Aliases {
-		aliases = append(aliases, a.Name)
-	}
-	switch {
-	case s.Shares != nil:
+	if c.Networks = Attachments(s); s.Shares != nil {
 		c.Shares = s.Shares.Name
-	case c.Mode == "":
-		if s.Stack.Own {
-			c.Networks = append(c.Networks, Attachment{NetworkName(s.Stack.Name), append([]string{s.Name}, aliases...)})
-		}
-		for _, n := range s.Networks {
-			c.Networks = append(c.Networks, Attachment{n.EngineName, append([]string{s.Name + "." + s.Stack.Name}, aliases...)})
-		}
 	}
 	if s.RunAs != nil {
 		c.User = fmt.Sprintf("%d:%d", s.RunAs.UID, s.RunAs.GID)

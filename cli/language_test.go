@@ -32,7 +32,6 @@ import (
 	"proudlantern.example/lantern/core/survey"
 	"proudlantern.example/lantern/engine"
 	"proudlantern.example/lantern/engine/enginetest"
-	"proudlantern.example/lantern/engine/standin"
 )
 
 // The lab of TestWholeLanguage: together with that of TestSettings it uses every key. Words in capitals are filled in.
@@ -285,8 +284,8 @@ func (b *bench) wholeState(vane, beacon int) {
 	assert.Equal(t, []uint32{1312, 1400, 0o700}, []uint32{st.Uid, st.Gid, st.Mode & 0o777})
 	var status struct {
 		Services []struct {
-			Service, State string
-			Links          []string
+			Service, State, About string
+			Links                 []string
 		}
 	}
 	stdout, _ := b.run(0, "status", "--format", "json")
@@ -294,6 +293,9 @@ func (b *bench) wholeState(vane, beacon int) {
 	states := map[string]string{}
 	for _, s := range status.Services {
 		states[s.Service] = s.State
+		if s.Service == "vane" {
+			assert.Equal(t, "Which way it blows", s.About)
+		}
 		if s.Service == "beacon" {
 			assert.Equal(t, []string{fmt.Sprintf("http://localhost:%d/", beacon)}, s.Links)
 		}
@@ -396,8 +398,11 @@ insecure = "loopback needs none"
 
 // An engine is reached over tcp, with certificates on both sides.
 func TestEngineOverTCP(t *testing.T) {
-	socket := strings.TrimPrefix(enginetest.StandIn(t, standin.Options{}), "unix://")
-	b := &bench{t: t, dir: t.TempDir()}
+	enginetest.Each(t, func(t *testing.T, target enginetest.Target) { overTCP(t, newBench(t, target)) })
+}
+
+func overTCP(t *testing.T, b *bench) {
+	socket := strings.TrimPrefix(b.target.Address, "unix://")
 	ca, server := certificates(t, filepath.Join(b.dir, "tls"))
 	listener, err := tls.Listen("tcp", "127.0.0.1:0", &tls.Config{Certificates: []tls.Certificate{server}, ClientCAs: ca, ClientAuth: tls.RequireAndVerifyClientCert})
 	require.NoError(t, err)
@@ -422,7 +427,7 @@ func TestEngineOverTCP(t *testing.T) {
 	}()
 	lab := strings.ReplaceAll(tcpLab, "ADDRESS", listener.Addr().String())
 	b.write("lab.toml", lab)
-	b.write("mast/stack.toml", "[service.vane]\nimage = \"registry.skerry.example/probe:1\"\nready = { command = [\"/probe\"] }\n")
+	b.write("mast/stack.toml", "[service.vane]\nimage = \"registry.skerry.example/probe:1\"\nready = { command = [\"/probe\", \"ask\", \"8080\"] }\n")
 	b.run(0, "deploy", "--yes")
 	stdout, _ := b.run(0, "status")
 	assert.Contains(t, stdout, "ready")

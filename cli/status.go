@@ -28,6 +28,11 @@ func (a *app) statusCommand() *cli.Command {
 			if asJSON {
 				err = render.JSON(a.Out, map[string]any{"lantern": 1, "services": services})
 			} else {
+				for i := range services {
+					if !a.verbose {
+						services[i].About = "" // it would make most lines too long for a terminal
+					}
+				}
 				render.Status(a.Out, a.paint(a.Out), services, time.Now())
 			}
 			if err == nil && slices.ContainsFunc(services, func(s deploy.Status) bool { return !s.Well() }) {

@@ -116,6 +116,7 @@ type Status struct {
 	Host     string    `json:"host"`
 	Stack    string    `json:"stack"`
 	Service  string    `json:"service"`
+	About    string    `json:"about,omitempty"`
 	State    string    `json:"state"`
 	Changed  bool      `json:"changed"` // differs from the files
 	Since    time.Time `json:"since,omitzero"`
@@ -163,7 +164,7 @@ func (d *Deployer) Status(ctx context.Context, name string, declared *lab.Stack)
 		}
 		c, there := by[name+"."+service]
 		if s != nil {
-			st.Links = s.Links()
+			st.Links, st.About = s.Links(), s.About
 			st.Changed = !there || c.Labels[plan.LabelDigest] != plan.Declare(s).Digest(c.Labels[plan.LabelSalt])
 		} else {
 			st.Changed, st.Detail = true, "no longer in the files"

@@ -255,11 +255,15 @@ func Status(w io.Writer, p Paint, services []deploy.Status, now time.Time) {
 		if s.Restarts > 0 {
 			notes = strings.TrimPrefix(notes+"; "+counted(s.Restarts, "restart"), "; ")
 		}
+		last := p.Look(notes)
+		if notes == "" && s.About != "" {
+			last = p.Faint(s.About)
+		}
 		links := make([]string, len(s.Links))
 		for i, l := range s.Links {
 			links[i] = p.Link(l)
 		}
-		rows = append(rows, []string{s.Host, s.Stack + "/" + s.Service, state, since, s.Image, strings.Join(links, " "), p.Look(notes)})
+		rows = append(rows, []string{s.Host, s.Stack + "/" + s.Service, state, since, s.Image, strings.Join(links, " "), last})
 	}
 	if len(rows) == 0 {
 		fmt.Fprintln(w, "nothing is declared, and nothing of this lab runs")

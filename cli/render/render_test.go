@@ -23,7 +23,8 @@ func TestStatusTable(t *testing.T) {
 	Status(&b, NewPaint(false), []deploy.Status{
 		{Host: "lamp-room", Stack: "tide-log", Service: "desk", State: deploy.StateReady, Since: now.Add(-90 * time.Minute), Image: "tide-desk:2.3", Links: []string{"http://lamp-room:8710/"}},
 		{Host: "lamp-room", Stack: "tide-log", Service: "store", State: deploy.StateRestarting, Since: now.Add(-5 * time.Second), Restarts: 3, Image: "store:16.4", Detail: "it ended with exit code 3"},
-		{Host: "boathouse", Stack: "bird-count", Service: "counter", State: deploy.StateRunning, Changed: true, Since: now.Add(-72 * time.Hour), Image: "counter:1"},
+		{Host: "boathouse", Stack: "bird-count", Service: "counter", State: deploy.StateRunning, Changed: true, Since: now.Add(-72 * time.Hour), Image: "counter:1", About: "counts"},
+		{Host: "boathouse", Stack: "bird-count", Service: "queue", State: deploy.StateReady, Since: now.Add(-3 * time.Second), Image: "queue:1", About: "what waits to be counted"},
 		{Host: "boathouse", Stack: "bird-count", Service: "gallery", State: deploy.StateMissing, Changed: true},
 	}, now)
 	assert.Equal(t, strings.TrimPrefix(`
@@ -31,6 +32,7 @@ func TestStatusTable(t *testing.T) {
   lamp-room  tide-log/desk       ready       1h   tide-desk:2.3  http://lamp-room:8710/
   lamp-room  tide-log/store      restarting  5s   store:16.4                             it ended with exit code 3; 3 restarts
   boathouse  bird-count/counter  running     3d   counter:1                              differs from the files
+  boathouse  bird-count/queue    ready       3s   queue:1                                what waits to be counted
   boathouse  bird-count/gallery  missing
 `, "\n"), b.String())
 	b.Reset()

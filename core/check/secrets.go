@@ -55,7 +55,7 @@ var secretRules = []Rule{
 			for _, s := range in.services() {
 				for _, v := range s.Env {
 					for _, weaker := range v.Overrides {
-						if weaker.Value == v.Value || weaker.Origin == lab.FromZone || weaker.Origin == lab.FromOwner {
+						if weaker.Value == v.Value || weaker.Origin == lab.FromZone || weaker.Origin == lab.FromOwner || weaker.Origin == v.Origin {
 							continue // other rules say more of these
 						}
 						in.report(s, source.Problem{At: v.At, Message: fmt.Sprintf("%s is set in several places; this value wins", v.Name), Because: []source.Because{{Text: "without effect", At: weaker.At}}})

@@ -59,6 +59,8 @@ env.PROBE_FILES = "/proc/self/ns/pid /proc/self/ns/ipc /proc/self/ns/cgroup /pro
 pid = "host"
 ipc = "host"
 cgroup = "host"
+privileged = true
+accept = { safety-privileged = "it mends the others" }
 `
 
 // Each setting is read back from inside the container; then nothing is to be done.
@@ -97,6 +99,11 @@ func TestSettings(t *testing.T) {
 		_, err := fmt.Sscanf(regexp.MustCompile(`CapEff:\s+([0-9a-f]+)`).FindStringSubmatch(d.Files["/proc/self/status"])[1], "%x", &effective)
 		require.NoError(t, err)
 		assert.Equal(t, uint64(1<<12), effective&(1<<0|1<<12|1<<27))
+		may, err := os.ReadFile("/proc/self/status")
+		require.NoError(t, err)
+		// Up to AUDIT_READ, 37: one of the engines is older than those above.
+		assert.Equal(t, bounding(t, string(may)), bounding(t, g.Files["/proc/self/status"]), "privileged: whatever this machine gives at all")
+		assert.NotEqual(t, bounding(t, string(may)), bounding(t, d.Files["/proc/self/status"]))
 		// What cannot be seen inside without more tools is asked of the engine, past lantern's own reading of it.
 		c := b.raw("/containers/tide-log.desk/json")
 		signal := c.Config.StopSignal
@@ -120,6 +127,14 @@ func TestSettings(t *testing.T) {
 			}
 		}
 	})
+}
+
+// bounding reads the first 38 capabilities that a process may have at most (proc_pid_status(5)).
+func bounding(t *testing.T, status string) (set uint64) {
+	t.Helper()
+	_, err := fmt.Sscanf(regexp.MustCompile(`CapBnd:\s+([0-9a-f]+)`).FindStringSubmatch(status)[1], "%x", &set)
+	require.NoError(t, err)
+	return set & (1<<38 - 1)
 }
 
 // answer is what an engine itself says of a container, a network or a volume.

@@ -213,7 +213,14 @@ func (d *Deployer) fetch(ctx context.Context, stack *lab.Stack) error {
 func (d *Deployer) pull(ctx context.Context, p plan.Stack) error {
 	wanted := map[string]string{} // reference to service
 	for _, s := range p.Services {
-		if s.Action == plan.Create || s.Action == plan.Replace {
+		if s.Action != plan.Create && s.Action != plan.Replace {
+			continue
+		}
+		if s.Service.Fetch == "never" {
+			if _, err := d.Engine.Image(ctx, s.Container.Image); errors.Is(err, engine.ErrNotFound) {
+				return fmt.Errorf(`%s is not on %s, and fetch = "never" says that it is not to be pulled`, s.Container.Image, d.Host)
+			}
+		} else {
 			wanted[s.Container.Image] = s.Name
 		}
 	}
@@ -304,6 +311,14 @@ func (d *Deployer) stepAside(ctx context.Context, stack string, s plan.Service) 
 	if strings.HasSuffix(current.Name, previousSuffix) {
 		return nil // did so before the others started
 	}
+	if err := d.stop(ctx, stack, s); err != nil {
+		return err
+	}
+	return d.Engine.Rename(ctx, s.Running.ID, s.Running.Name+previousSuffix)
+}
+
+// stop stops what runs so far.
+func (d *Deployer) stop(ctx context.Context, stack string, s plan.Service) error {
 	if s.Running.Up && d.Engine.CanUpdate() {
 		if err := d.Engine.SetRestart(ctx, s.Running.ID, declare.Restart{Policy: "always"}); err != nil {
 			return err
@@ -312,9 +327,6 @@ func (d *Deployer) stepAside(ctx context.Context, stack string, s plan.Service) 
 	d.event(stack, s.Name, StepStop, Begun, "")
 	if err := d.Engine.Stop(ctx, s.Running.ID); err != nil {
 		d.event(stack, s.Name, StepStop, Failed, err.Error())
-		return err
-	}
-	if err := d.Engine.Rename(ctx, s.Running.ID, s.Running.Name+previousSuffix); err != nil {
 		return err
 	}
 	d.event(stack, s.Name, StepStop, StepDone, "")
@@ -341,6 +353,9 @@ func (d *Deployer) replace(ctx context.Context, stack string, s plan.Service, lo
 			return d.explain(ctx, s.Name, "", err)
 		}
 		d.event(stack, s.Name, StepCreate, StepDone, "")
+		if s.Overlap {
+			return d.replaceBeside(ctx, stack, s, id, proof)
+		}
 		if s.Action == plan.Replace {
 			if err := d.stepAside(ctx, stack, s); err != nil {
 				return d.explain(ctx, s.Name, "", err)
@@ -350,14 +365,44 @@ func (d *Deployer) replace(ctx context.Context, stack string, s plan.Service, lo
 			return d.explain(ctx, s.Name, "", err)
 		}
 	}
-	d.event(stack, s.Name, StepStart, Begun, "")
+	return d.startAndProve(ctx, stack, s.Name, id, proof)
+}
+
+func (d *Deployer) startAndProve(ctx context.Context, stack, service, id string, proof plan.Proof) *Failure {
+	d.event(stack, service, StepStart, Begun, "")
 	since := time.Now()
 	if err := d.start(ctx, id); err != nil {
-		d.event(stack, s.Name, StepStart, Failed, err.Error())
+		d.event(stack, service, StepStart, Failed, err.Error())
+		return d.explain(ctx, service, id, err)
+	}
+	d.event(stack, service, StepStart, StepDone, "")
+	return d.proveReady(ctx, stack, service, id, proof, since)
+}
+
+// replaceBeside proves the new container while the old one goes on with its work. Then the new one gets the names, and is proven with
+// them, before the old one stops.
+func (d *Deployer) replaceBeside(ctx context.Context, stack string, s plan.Service, id string, proof plan.Proof) *Failure {
+	if f := d.startAndProve(ctx, stack, s.Name, id, proof); f != nil {
+		return f
+	}
+	since := time.Now()
+	err := d.Engine.Rename(ctx, s.Running.ID, s.Running.Name+previousSuffix)
+	if err == nil {
+		err = d.Engine.Rename(ctx, id, s.Service.ContainerName())
+	}
+	if err == nil {
+		err = d.Engine.Rejoin(ctx, id, s.Container.Networks)
+	}
+	if err != nil {
 		return d.explain(ctx, s.Name, id, err)
 	}
-	d.event(stack, s.Name, StepStart, StepDone, "")
-	return d.proveReady(ctx, stack, s.Name, id, proof, since)
+	if f := d.proveReady(ctx, stack, s.Name, id, proof, since); f != nil {
+		return f
+	}
+	if err := d.stop(ctx, stack, s); err != nil {
+		return d.explain(ctx, s.Name, id, err)
+	}
+	return nil
 }
 
 // create makes the new container beside the old one.
@@ -369,6 +414,13 @@ func (d *Deployer) create(ctx context.Context, s plan.Service, proof plan.Proof,
 		key = s.Running.Salt
 	}
 	c := s.Container
+	if s.Overlap {
+		// Its names are those of the old one until it is proven.
+		c.Networks = slices.Clone(c.Networks)
+		for i := range c.Networks {
+			c.Networks[i].Aliases = nil
+		}
+	}
 	if d.Engine.CanUpdate() {
 		// Until it is proven, a restart of the engine must not start it beside what ran before.
 		c.Restart = declare.Restart{Policy: "no"}

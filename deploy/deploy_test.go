@@ -263,6 +263,20 @@ shares-network-with = "vane"
 env.PROBE_PAGE = "8081"
 ready = { http = "8081/" }
 `
+	// The new one runs beside the old one; then it gets its port and its names.
+	overlapping = `
+[service.store]
+image = "registry.skerry.example/probe-store:1"
+ready = { log = "open for" }
+[service.desk]
+image = "registry.skerry.example/probe:1"
+ports = ["localhost:FIRST -> 8080"]
+aliases = ["tides"]
+overlap = true
+ready = { http = "8080/" }
+env.LEVEL = "low"
+restart = "on-failure 2"
+`
 	// The ports of desk and pier change places; store goes.
 	swapBefore = `
 [service.desk]
@@ -291,9 +305,10 @@ after = ["desk"]
 )
 
 var (
-	changed  = strings.NewReplacer(`"low"`, `"high"`, "probe-store:1", "probe:2").Replace(two)
-	moved    = strings.Replace(guests, `"low"`, `"high"`, 1)
-	unstable = strings.NewReplacer(`"low"`, `"high"`, "probe:1", "probe:never", `ready = { http = "8080/" }`, `ready = { http = "8080/", within = "700ms" }`).Replace(two)
+	changed          = strings.NewReplacer(`"low"`, `"high"`, "probe-store:1", "probe:2").Replace(two)
+	overlappingMoved = strings.NewReplacer(`"low"`, `"high"`, "FIRST", "SECOND").Replace(overlapping)
+	moved            = strings.Replace(guests, `"low"`, `"high"`, 1)
+	unstable         = strings.NewReplacer(`"low"`, `"high"`, "probe:1", "probe:never", `ready = { http = "8080/" }`, `ready = { http = "8080/", within = "700ms" }`).Replace(two)
 )
 
 // A process that dies after any of its calls leaves neither neither old nor new, and the next one brings the stack to what is declared. The same
@@ -305,6 +320,7 @@ func TestDeathAtEveryCall(t *testing.T) {
 	}{
 		{name: "first deploy", after: two},
 		{name: "replacing", before: two, after: changed},
+		{name: "replacing beside", before: overlapping, after: overlappingMoved},
 		{name: "ports change places", before: swapBefore, after: swapAfter},
 		{name: "a guest and its host", before: guests, after: moved},
 		{name: "put back", before: two, after: unstable},
@@ -351,10 +367,16 @@ func TestDeathOnRealEngines(t *testing.T) {
 		if !target.Real() {
 			t.Skip("TestDeathAtEveryCall does more")
 		}
-		for _, scenario := range []struct{ name, before, after string }{{"replacing", two, changed}, {"ports change places", swapBefore, swapAfter}, {"a guest and its host", guests, moved}} {
+		for _, scenario := range []struct {
+			name, before, after string
+			every               int // of how many calls one is tried
+		}{
+			{"replacing", two, changed, 5}, {"replacing beside", overlapping, overlappingMoved, 3},
+			{"ports change places", swapBefore, swapAfter, 5}, {"a guest and its host", guests, moved, 5},
+		} {
 			points := 0
 			w := worldOn(t, target.Address)
-			for n := 2; ; n += 5 {
+			for n := 2; ; n += scenario.every {
 				out, err := w.deployer(false).Deploy(t.Context(), w.stack(scenario.before))
 				require.NoError(t, err)
 				require.Contains(t, []string{deploy.Done, deploy.NothingToDo}, out.Result, "%v", out.Failure)

@@ -1,14 +1,19 @@
 package deploy_test
 
 import (
+	"fmt"
 	"io/fs"
+	"net/http"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"testing"
 	"time"
 
+	"github.com/google/go-containerregistry/pkg/name"
+	"github.com/google/go-containerregistry/pkg/v1/remote"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -96,6 +101,97 @@ func TestReadyInside(t *testing.T) {
 		_, err = d.Retire(t.Context(), "pier-log")
 		require.NoError(t, err)
 	}
+}
+
+// With overlap, the old container works on until the new one is proven; one that never is leaves it untouched.
+func TestOverlap(t *testing.T) {
+	enginetest.Each(t, func(t *testing.T, target enginetest.Target) {
+		w := worldOn(t, target.Address)
+		d := w.deployer(false)
+		started := func() time.Time { return w.names()["pier-log.desk"].Started }
+		_, err := d.Deploy(t.Context(), w.stack(overlapping))
+		require.NoError(t, err)
+		first := w.names()["pier-log.desk"]
+
+		out, err := d.Deploy(t.Context(), w.stack(strings.NewReplacer("probe:1", "probe:never", "FIRST", "SECOND", "8080/", "8080/\", within = \"1s").Replace(overlapping)))
+		require.NoError(t, err)
+		require.Equal(t, deploy.PutBack, out.Result, "%v", out.Failure)
+		assert.Equal(t, []any{first.ID, first.Started}, []any{w.names()["pier-log.desk"].ID, started()}, "it was never stopped")
+
+		w.events = nil
+		next := w.stack(overlappingMoved)
+		out, err = d.Deploy(t.Context(), next)
+		require.NoError(t, err)
+		require.Equal(t, deploy.Done, out.Result, "%v %v", out.Failure, out.Hand)
+		var steps []string
+		for _, e := range w.events {
+			if e.State == deploy.StepDone && e.Service == "desk" {
+				steps = append(steps, e.Step)
+			}
+		}
+		assert.Equal(t, []string{"create", "start", "prove", "prove", "stop", "remove"}, steps)
+		w.settled(next)
+		assert.NotEqual(t, first.ID, w.names()["pier-log.desk"].ID)
+		answer, err := http.Get(fmt.Sprintf("http://127.0.0.1:%d/", w.ports[1]))
+		require.NoError(t, err, "its port moved with it")
+		answer.Body.Close()
+		out, err = d.Deploy(t.Context(), next)
+		require.NoError(t, err)
+		assert.Equal(t, deploy.NothingToDo, out.Result, "it has its names")
+
+		// Whoever holds the same port, or writes to the same place, takes turns.
+		w.events = nil
+		_, err = d.Deploy(t.Context(), w.stack(strings.Replace(overlappingMoved, "high", "higher", 1)))
+		require.NoError(t, err)
+		stop := slices.IndexFunc(w.events, func(e deploy.Event) bool { return e.Step == deploy.StepStop })
+		start := slices.IndexFunc(w.events, func(e deploy.Event) bool { return e.Step == deploy.StepStart })
+		assert.Less(t, stop, start)
+		out, err = d.Retire(t.Context(), "pier-log")
+		require.NoError(t, err)
+		assert.Equal(t, deploy.Done, out.Result)
+	})
+}
+
+// An image that has moved in its registry is fetched when it is to be, and only then.
+func TestFetch(t *testing.T) {
+	enginetest.Each(t, func(t *testing.T, target enginetest.Target) {
+		if !target.Real() {
+			t.Skip("the registry of the stand-in never changes")
+		}
+		w := worldOn(t, target.Address)
+		d := w.deployer(false)
+		reference := fmt.Sprintf("%s/skerry/moving:%d", enginetest.Registry(t), os.Getpid())
+		push := func(like string) {
+			tag, err := name.NewTag(reference)
+			require.NoError(t, err)
+			from, err := name.NewTag(like)
+			require.NoError(t, err)
+			require.NoError(t, remote.Write(tag, enginetest.Images(t)[from]))
+		}
+		deployed := func(fetch string) (string, string) {
+			out, err := d.Deploy(t.Context(), w.stack("[service.desk]\nimage = \""+reference+"\"\nfetch = \""+fetch+"\"\nready = { tcp = 8080 }\n"))
+			require.NoError(t, err)
+			return out.Result, w.names()["pier-log.desk"].ImageID
+		}
+		push(enginetest.Page)
+		_, err := d.Deploy(t.Context(), w.stack("[service.desk]\nimage = \""+reference+"\"\nfetch = \"never\"\n"))
+		require.ErrorContains(t, err, reference+` is not on lamp-room, and fetch = "never"`)
+		assert.Empty(t, w.names())
+		result, first := deployed("if-absent")
+		assert.Equal(t, deploy.Done, result)
+		push(enginetest.PageNew)
+		for _, fetch := range []string{"if-absent", "never"} {
+			result, image := deployed(fetch)
+			assert.Equal(t, []string{deploy.NothingToDo, first}, []string{result, image}, fetch)
+		}
+		result, second := deployed("each-deploy")
+		assert.Equal(t, deploy.Done, result)
+		assert.NotEqual(t, first, second)
+		result, image := deployed("each-deploy")
+		assert.Equal(t, []string{deploy.NothingToDo, second}, []string{result, image})
+		_, err = d.Retire(t.Context(), "pier-log")
+		require.NoError(t, err)
+	})
 }
 
 // A service waits for one of another stack; where that is not there, it says so at once and everything is as before.

@@ -103,6 +103,21 @@ func (e *Engine) connect(ctx context.Context, id string, n plan.Attachment) erro
 	return explain("network", err)
 }
 
+// Rejoin takes a container off its networks and puts it on them again, with the names that it shall have there. What is connected to it
+// over them is cut off. Errors: [ErrNotFound].
+func (e *Engine) Rejoin(ctx context.Context, id string, on []plan.Attachment) error {
+	for _, n := range on {
+		_, err := e.api.NetworkDisconnect(ctx, n.Network, client.NetworkDisconnectOptions{Container: id})
+		if err != nil {
+			return explain("network", err)
+		}
+		if err := e.connect(ctx, id, n); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 // Volumes returns the volumes of the engine, whoever made them.
 func (e *Engine) Volumes(ctx context.Context) ([]survey.Volume, error) {
 	list, err := e.api.VolumeList(ctx, client.VolumeListOptions{})

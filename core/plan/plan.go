@@ -52,6 +52,8 @@ type Service struct {
 
 	// StopFirst tells that its container holds a host port that another service is about to take, or lives in the network of one that goes.
 	StopFirst bool
+	// Overlap tells that its new container runs beside the old one until it is proven, and only then gets its names.
+	Overlap bool
 }
 
 // Changes tells whether anything is to be done at all.
@@ -80,9 +82,26 @@ func Make(stack *lab.Stack, running []Running, images func(reference string) str
 		}
 	}
 	for i := range p.Services {
-		p.Services[i].StopFirst = p.Services[i].StopFirst || p.givesPortAway(p.Services[i])
+		v := &p.Services[i]
+		v.StopFirst = v.StopFirst || p.givesPortAway(*v)
+		v.Overlap = v.Action == Replace && v.Service.Overlap && !v.StopFirst && v.Running.Up && besides(v.Running.Container, v.Container)
 	}
 	return p
+}
+
+// besides tells whether two containers can run at the same time: they share no host port, no network of another one and nothing that
+// both write to.
+func besides(a, b Container) bool {
+	if b.Mode == "host" || b.Shares != "" {
+		return false
+	}
+	ports := slices.ContainsFunc(a.Ports, func(p Port) bool {
+		return p.Host > 0 && slices.ContainsFunc(b.Ports, func(o Port) bool { return o.Host == p.Host && o.Protocol == p.Protocol })
+	})
+	files := slices.ContainsFunc(a.Mounts, func(m Mount) bool {
+		return m.Source != "" && !m.ReadOnly && slices.ContainsFunc(b.Mounts, func(o Mount) bool { return o.Kind == m.Kind && o.Source == m.Source && !o.ReadOnly })
+	})
+	return !ports && !files
 }
 
 func compare(r Running, declared Container, imageID string) (Action, []Difference) {

@@ -92,6 +92,36 @@ func TestPortsMove(t *testing.T) {
 	}
 }
 
+// Beside each other run only those that share nothing that one alone can have.
+func TestOverlap(t *testing.T) {
+	for _, c := range []struct {
+		name   string
+		change func(was, is *Container)
+		beside bool
+	}{
+		{"nothing in common", func(was, is *Container) { is.Ports = []Port{{Host: 8711, Container: 80, Protocol: "tcp"}} }, true},
+		{"a port", func(was, is *Container) {}, false},
+		{"a port of the other protocol", func(was, is *Container) { is.Ports[0].Protocol = "udp" }, true},
+		{"a port that the engine picks", func(was, is *Container) { was.Ports[0].Host, is.Ports[0].Host = 0, 0 }, true},
+		{"a volume", func(was, is *Container) {
+			was.Ports = nil
+			was.Mounts = []Mount{{Kind: declare.MountVolume, Source: "tide-log.readings", Target: "/readings"}}
+			is.Mounts = was.Mounts
+		}, false},
+		{"a folder that one only reads", func(was, is *Container) {
+			was.Ports = nil
+			was.Mounts = []Mount{{Kind: declare.MountPath, Source: "/srv/tides", Target: "/tides"}}
+			is.Mounts = []Mount{{Kind: declare.MountPath, Source: "/srv/tides", Target: "/tides", ReadOnly: true}}
+		}, true},
+		{"the host's network", func(was, is *Container) { was.Ports, is.Ports, is.Mode = nil, nil, "host" }, false},
+	} {
+		was := Container{Ports: []Port{{Host: 8710, Container: 80, Protocol: "tcp"}}}
+		is := Container{Ports: []Port{{Host: 8710, Container: 80, Protocol: "tcp"}}}
+		c.change(&was, &is)
+		assert.Equal(t, c.beside, besides(was, is), c.name)
+	}
+}
+
 func TestDigest(t *testing.T) {
 	c := Container{Env: []Variable{{"A", "1", false}, {"DB_PASSWORD", "moon", true}}, Mounts: []Mount{{Source: "/a", Target: "/b"}, {Source: "/c", Target: "/a", ReadOnly: true}}}
 	same := Container{Env: []Variable{c.Env[1], c.Env[0]}, Mounts: []Mount{c.Mounts[1], c.Mounts[0]}}

@@ -94,6 +94,27 @@ func (s *Server) connect(r *http.Request) (int, any, error) {
 	return 200, nil, nil
 }
 
+func (s *Server) disconnect(r *http.Request) (int, any, error) {
+	var ask network.DisconnectRequest
+	if err := json.NewDecoder(r.Body).Decode(&ask); err != nil {
+		return 400, nil, err
+	}
+	name := r.PathValue("name")
+	b := s.find(ask.Container)
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if b == nil || s.networks[name] == nil {
+		return 404, nil, fmt.Errorf("network %s not found", name)
+	}
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if b.networks[name] == nil {
+		return 403, nil, fmt.Errorf("container %s is not connected to network %s", b.id, name)
+	}
+	delete(b.networks, name)
+	return 200, nil, nil
+}
+
 func (s *Server) listVolumes(*http.Request) (int, any, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()

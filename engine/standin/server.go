@@ -151,6 +151,7 @@ func (s *Server) routes() http.Handler {
 	handle("POST /volumes/create", s.createVolume)
 	handle("DELETE /volumes/{name}", s.removeVolume)
 	handle("POST /networks/{name}/connect", s.connect)
+	handle("POST /networks/{name}/disconnect", s.disconnect)
 	handle("GET /networks", s.listNetworks)
 	handle("POST /networks/create", s.createNetwork)
 	handle("DELETE /networks/{name}", s.removeNetwork)

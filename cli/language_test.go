@@ -401,10 +401,38 @@ func TestEngineOverTCP(t *testing.T) {
 }
 
 func overTCP(t *testing.T, b *bench) {
-	socket := strings.TrimPrefix(b.target.Address, "unix://")
 	ca, server := certificates(t, filepath.Join(b.dir, "tls"))
 	listener, err := tls.Listen("tcp", "127.0.0.1:0", &tls.Config{Certificates: []tls.Certificate{server}, ClientCAs: ca, ClientAuth: tls.RequireAndVerifyClientCert})
 	require.NoError(t, err)
+	forward(t, listener, strings.TrimPrefix(b.target.Address, "unix://"))
+	lab := strings.ReplaceAll(tcpLab, "ADDRESS", listener.Addr().String())
+	b.write("lab.toml", lab)
+	b.write("mast/stack.toml", "[service.vane]\nimage = \"registry.skerry.example/probe:1\"\nready = { command = [\"/probe\", \"ask\", \"8080\"] }\n")
+	b.run(0, "deploy", "--yes")
+	stdout, _ := b.run(0, "status")
+	assert.Contains(t, stdout, "ready")
+	b.run(0, "retire", "mast", "--yes")
+	b.write("lab.toml", regexp.MustCompile(`tls.(cert|key) = .*\n`).ReplaceAllString(lab, ""))
+	_, stderr := b.run(3, "status")
+	assert.Contains(t, stderr, "no engine answers")
+	b.write("lab.toml", strings.Replace(lab, "tls/ca.pem", "tls/none.pem", 1))
+	_, stderr = b.run(3, "status")
+	assert.Contains(t, stderr, "tls/none.pem of tls cannot be read")
+
+	// Without certificates, an address that is not plainly this machine needs a reason.
+	plain, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	forward(t, plain, strings.TrimPrefix(b.target.Address, "unix://"))
+	lab = regexp.MustCompile(`tls.* = .*\n`).ReplaceAllString(strings.ReplaceAll(tcpLab, "ADDRESS", strings.Replace(plain.Addr().String(), "127.0.0.1", "0.0.0.0", 1)), "")
+	b.write("lab.toml", lab)
+	b.run(0, "deploy", "--yes")
+	b.write("lab.toml", regexp.MustCompile(`insecure = .*\n`).ReplaceAllString(lab, ""))
+	stdout, stderr = b.run(1, "deploy", "--yes")
+	assert.Contains(t, stdout+stderr, "insecure = \"reason\" accepts it")
+}
+
+// forward hands what a listener gets on to a socket.
+func forward(t *testing.T, listener net.Listener, socket string) {
 	t.Cleanup(func() { listener.Close() })
 	go func() {
 		for {
@@ -424,19 +452,6 @@ func overTCP(t *testing.T, b *bench) {
 			}()
 		}
 	}()
-	lab := strings.ReplaceAll(tcpLab, "ADDRESS", listener.Addr().String())
-	b.write("lab.toml", lab)
-	b.write("mast/stack.toml", "[service.vane]\nimage = \"registry.skerry.example/probe:1\"\nready = { command = [\"/probe\", \"ask\", \"8080\"] }\n")
-	b.run(0, "deploy", "--yes")
-	stdout, _ := b.run(0, "status")
-	assert.Contains(t, stdout, "ready")
-	b.run(0, "retire", "mast", "--yes")
-	b.write("lab.toml", regexp.MustCompile(`tls.(cert|key) = .*\n`).ReplaceAllString(lab, ""))
-	_, stderr := b.run(3, "status")
-	assert.Contains(t, stderr, "no engine answers")
-	b.write("lab.toml", strings.Replace(lab, "tls/ca.pem", "tls/none.pem", 1))
-	_, stderr = b.run(3, "status")
-	assert.Contains(t, stderr, "tls/none.pem of tls cannot be read")
 }
 
 // certificates writes the files that lab.toml names, and returns the server's side.

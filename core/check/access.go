@@ -111,7 +111,10 @@ func accessOne(p survey.Path, id lab.Identity, groups []int, want rights) (bool,
 	case id.UID == 0:
 		return true, ""
 	case id.UID == p.UID:
-		return rights(mode>>6)&want != 0, fmt.Sprintf("it is the owner, whom mode %s gives %s", p.Mode, rights(mode>>6&7))
+		if rights(mode>>6)&want != 0 {
+			return true, ""
+		}
+		return false, fmt.Sprintf("it is the owner, whom mode %s gives %s", p.Mode, rights(mode>>6&7))
 	}
 	for _, e := range entries {
 		if e.tag == "user" && e.id == strconv.Itoa(id.UID) {
@@ -122,7 +125,10 @@ func accessOne(p survey.Path, id lab.Identity, groups []int, want rights) (bool,
 	matched, words := false, ""
 	if !masked && member(p.GID) {
 		owning := rights(mode >> 3 & 7)
-		return owning&want != 0, fmt.Sprintf("its group is the owning one, which mode %s gives %s", p.Mode, owning)
+		if owning&want != 0 {
+			return true, ""
+		}
+		return false, fmt.Sprintf("its group is the owning one, which mode %s gives %s", p.Mode, owning)
 	}
 	for _, e := range entries {
 		gid, err := strconv.Atoi(e.id)
@@ -141,7 +147,10 @@ func accessOne(p survey.Path, id lab.Identity, groups []int, want rights) (bool,
 	if matched {
 		return false, words
 	}
-	return rights(mode)&want != 0, fmt.Sprintf("it is neither the owner nor in the group, and mode %s gives others %s", p.Mode, rights(mode&7))
+	if rights(mode)&want != 0 {
+		return true, ""
+	}
+	return false, fmt.Sprintf("it is neither the owner nor in the group, and mode %s gives others %s", p.Mode, rights(mode&7))
 }
 
 func maskedWords(name string, perms, mask, want rights) string {

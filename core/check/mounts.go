@@ -69,25 +69,6 @@ func eachMissing(in *Input, f func(*lab.Service, lab.Mount, survey.Path)) {
 	})
 }
 
-func eachPath(in *Input, f func(*lab.Service, lab.Mount, survey.Path)) {
-	for _, s := range in.surveyed() {
-		for _, m := range s.Mounts {
-			if m.Kind != declare.MountPath {
-				continue
-			}
-			p, ok := s.Stack.Host.Survey.Path(m.Source)
-			switch {
-			case !ok:
-				in.skip(m.Source, "the survey of "+s.Stack.Host.Name+" does not have this path")
-			case p.Kind == survey.Hidden:
-				in.skip(m.Source, "whoever made the survey of "+s.Stack.Host.Name+" may not look there")
-			default:
-				f(s, m, p)
-			}
-		}
-	}
-}
-
 // otherSpelling returns the path that was probably meant: letter case first, else a letter away.
 func otherSpelling(p survey.Path) (right, how string, ok bool) {
 	for _, near := range p.Near {

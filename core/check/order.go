@@ -1,6 +1,7 @@
 package check
 
 import (
+	"maps"
 	"slices"
 	"strings"
 
@@ -49,10 +50,14 @@ func stacksInCircles(in *Input) {
 			}
 		}
 	}
+	place := map[*lab.Stack]int{}
 	for i, st := range in.Lab.Stacks {
-		for _, other := range in.Lab.Stacks[i+1:] {
+		place[st] = i
+	}
+	for _, st := range in.Lab.Stacks {
+		for _, other := range slices.SortedFunc(maps.Keys(waits[st]), func(a, b *lab.Stack) int { return place[a] - place[b] }) {
 			there, back := waits[st][other], waits[other][st]
-			if there.Service == nil || back.Service == nil {
+			if back.Service == nil || place[other] < place[st] {
 				continue
 			}
 			reported := slices.ContainsFunc(in.result.Findings, func(f Finding) bool { return f.At == there.At || f.At == back.At })

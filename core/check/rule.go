@@ -10,6 +10,7 @@ import (
 
 	"proudlantern.example/lantern/core/declare"
 	"proudlantern.example/lantern/core/lab"
+	"proudlantern.example/lantern/core/parallel"
 	"proudlantern.example/lantern/core/source"
 	"proudlantern.example/lantern/core/survey"
 )
@@ -62,9 +63,11 @@ type Rule struct {
 type Input struct {
 	Lab *lab.Lab
 
-	rule   *Rule
-	all    []Rule
-	result *Result
+	rule    *Rule
+	all     []Rule
+	result  *Result // of this rule alone
+	skipped map[Skip]bool
+	shared  *shared
 }
 
 // Finding is a problem of a rule, with whom it concerns.
@@ -84,8 +87,6 @@ type Skip struct{ Rule, Subject, Why string }
 type Result struct {
 	Findings []Finding // sorted by severity, file, line, column, rule
 	Skipped  []Skip
-
-	graph *graph // made by the first rule that asks for it
 }
 
 // Count returns how many findings have a severity; what is accepted does not count.
@@ -129,11 +130,19 @@ func (r Result) About(stacks ...string) Result {
 	return out
 }
 
-// Run applies rules to a lab whose hosts carry their surveys.
+// Run applies rules to a lab whose hosts carry their surveys, as many at a time as there are processors.
 func Run(l *lab.Lab, rules []Rule) Result {
+	shared := share(l)
+	results := make([]Result, len(rules))
+	parallel.Each(len(rules), func() func(int) {
+		return func(i int) {
+			rules[i].Find(&Input{Lab: l, rule: &rules[i], all: rules, result: &results[i], skipped: map[Skip]bool{}, shared: shared})
+		}
+	})
 	result := &Result{}
-	for i := range rules {
-		rules[i].Find(&Input{Lab: l, rule: &rules[i], all: rules, result: result})
+	for _, r := range results {
+		result.Findings = append(result.Findings, r.Findings...)
+		result.Skipped = append(result.Skipped, r.Skipped...)
 	}
 	used := result.judge(l)
 	for i := range rules {
@@ -244,33 +253,21 @@ func (in *Input) report(s *lab.Service, p source.Problem) {
 // skip says that the rule could not judge a subject.
 func (in *Input) skip(subject, why string) {
 	s := Skip{in.rule.Name, subject, why}
-	if !slices.Contains(in.result.Skipped, s) {
+	if !in.skipped[s] {
+		in.skipped[s] = true
 		in.result.Skipped = append(in.result.Skipped, s)
 	}
 }
 
 // services returns all services that have a host.
-func (in *Input) services() []*lab.Service {
-	var all []*lab.Service
-	for _, st := range in.Lab.Stacks {
-		if st.Host != nil {
-			all = append(all, st.Services...)
-		}
-	}
-	return all
-}
+func (in *Input) services() []*lab.Service { return in.shared.services }
 
 // surveyed returns the services whose hosts have a survey; the other hosts are skipped.
 func (in *Input) surveyed() []*lab.Service {
-	var all []*lab.Service
-	for _, s := range in.services() {
-		if s.Stack.Host.Survey == nil {
-			in.skip("host "+s.Stack.Host.Name, "nobody has looked at this host")
-			continue
-		}
-		all = append(all, s)
+	for _, h := range in.shared.unseen {
+		in.skip("host "+h.Name, "nobody has looked at this host")
 	}
-	return all
+	return in.shared.surveyed
 }
 
 // All returns every rule, in the order of the reference.

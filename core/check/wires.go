@@ -11,6 +11,7 @@ import (
 
 	"proudlantern.example/lantern/core/declare"
 	"proudlantern.example/lantern/core/lab"
+	"proudlantern.example/lantern/core/parallel"
 	"proudlantern.example/lantern/core/plan"
 	"proudlantern.example/lantern/core/source"
 )
@@ -166,14 +167,17 @@ func wires(s *lab.Service) []wire {
 			}
 			all = append(all, w)
 		}
-		if found := patterns[0].FindAllStringSubmatchIndex(v.Value, -1); found != nil {
-			for _, m := range found {
-				add(m, 3, 4)
+		// The expressions are slow, and most values have nothing of the kind.
+		if strings.Contains(v.Value, "://") {
+			if found := patterns[0].FindAllStringSubmatchIndex(v.Value, -1); found != nil {
+				for _, m := range found {
+					add(m, 3, 4)
+				}
+				continue
 			}
-			continue
 		}
 		start := 0
-		for _, item := range strings.Split(v.Value, ",") {
+		for item := range strings.SplitSeq(v.Value, ",") {
 			if m := patterns[1].FindStringSubmatchIndex(item); m != nil {
 				for i := range m {
 					m[i] += start
@@ -182,8 +186,10 @@ func wires(s *lab.Service) []wire {
 			}
 			start += len(item) + len(",")
 		}
-		for _, m := range patterns[2].FindAllStringSubmatchIndex(v.Value, -1) {
-			add(m, 1, 2)
+		if strings.Contains(v.Value, "host=") {
+			for _, m := range patterns[2].FindAllStringSubmatchIndex(v.Value, -1) {
+				add(m, 1, 2)
+			}
 		}
 	}
 	return all
@@ -213,92 +219,113 @@ type onNetwork struct {
 	name string
 }
 
-// graph is who talks to whom: worked out once for all rules.
+// graph is who talks to whom.
 type graph struct {
-	names map[onNetwork]map[string]*lab.Service // who answers to what
-	wires map[*lab.Service][]wire
-	full  map[string]*lab.Service // by SERVICE.STACK, and STACK.SERVICE as its container is called
+	talkers []talker
+	full    map[string]*lab.Service // by SERVICE.STACK, and STACK.SERVICE as its container is called
 }
 
-// graph returns who talks to whom.
-func (in *Input) graph() *graph {
-	if in.result.graph != nil {
-		return in.result.graph
-	}
-	g := &graph{map[onNetwork]map[string]*lab.Service{}, map[*lab.Service][]wire{}, map[string]*lab.Service{}}
-	for _, s := range in.services() {
-		g.wires[s] = wires(s)
+// talker is a service that names machines, and whom it can reach.
+type talker struct {
+	wires []wire
+	reach *reach
+}
+
+// reach is the names that can be reached on a network, or on several together, and whose they are.
+type reach struct {
+	names  map[string]*lab.Service
+	sorted func() []string
+}
+
+func newReach() *reach {
+	r := &reach{names: map[string]*lab.Service{}}
+	r.sorted = sync.OnceValue(func() []string { return sortedKeys(r.names) })
+	return r
+}
+
+// talk works out who talks to whom.
+func talk(services []*lab.Service) *graph {
+	g := &graph{full: make(map[string]*lab.Service, 2*len(services))}
+	on := make(map[*lab.Service][]plan.Attachment, len(services))
+	networks := map[onNetwork]*reach{}
+	for _, s := range services {
 		g.full[s.ContainerName()], g.full[s.Name+"."+s.Stack.Name] = s, s
-		for _, n := range plan.Attachments(s) {
+		on[s] = plan.Attachments(s)
+		for _, n := range on[s] {
 			k := onNetwork{s.Stack.Host, n.Network}
-			if g.names[k] == nil {
-				g.names[k] = map[string]*lab.Service{}
+			if networks[k] == nil {
+				networks[k] = newReach()
 			}
 			for _, alias := range n.Aliases {
-				if g.names[k][alias] == nil {
-					g.names[k][alias] = s
+				if networks[k].names[alias] == nil {
+					networks[k].names[alias] = s
 				}
 			}
 		}
 	}
-	in.result.graph = g
-	return g
-}
-
-// neighbours returns the names that a service can reach, and whose they are.
-func (g *graph) neighbours(s *lab.Service) map[string]*lab.Service {
-	if s.Shares != nil {
-		s = s.Shares
-	}
-	on := plan.Attachments(s)
-	if len(on) == 1 {
-		return g.names[onNetwork{s.Stack.Host, on[0].Network}]
-	}
-	names := map[string]*lab.Service{}
-	for _, n := range on {
-		for name, o := range g.names[onNetwork{s.Stack.Host, n.Network}] {
-			if names[name] == nil {
-				names[name] = o
+	talkers := make([]talker, len(services))
+	parallel.Each(len(services), func() func(int) { return func(i int) { talkers[i].wires = wires(services[i]) } })
+	for i, s := range services {
+		if len(talkers[i].wires) == 0 {
+			continue
+		}
+		if s.Shares != nil {
+			s = s.Shares
+		}
+		if n := on[s]; len(n) == 1 {
+			talkers[i].reach = networks[onNetwork{s.Stack.Host, n[0].Network}]
+		} else {
+			talkers[i].reach = newReach()
+			for _, one := range n {
+				for name, o := range networks[onNetwork{s.Stack.Host, one.Network}].names {
+					if talkers[i].reach.names[name] == nil {
+						talkers[i].reach.names[name] = o
+					}
+				}
 			}
 		}
+		g.talkers = append(g.talkers, talkers[i])
 	}
-	return names
+	return g
 }
 
 // eachWire calls f for each wire with the names that its service can reach.
 func eachWire(in *Input, f func(w wire, names map[string]*lab.Service)) {
-	g := in.graph()
-	for _, s := range in.services() {
-		if found := g.wires[s]; len(found) > 0 {
-			names := g.neighbours(s)
-			for _, w := range found {
-				f(w, names)
-			}
+	for _, t := range in.shared.graph().talkers {
+		for _, w := range t.wires {
+			f(w, t.reach.names)
 		}
 	}
 }
 
 func wireUnknown(in *Input) {
-	eachWire(in, func(w wire, names map[string]*lab.Service) {
-		host := strings.ToLower(w.host)
-		known := names[host] != nil || isLocal(host) || slices.ContainsFunc(w.from.Settings.AddressBook, func(p lab.Pair) bool { return p.Name == w.host })
-		if _, err := netip.ParseAddr(host); err == nil || known || w.from.NetworkMode == "host" {
+	g := in.shared.graph()
+	for _, t := range g.talkers {
+		for _, w := range t.wires {
+			unknownWire(in, g, t.reach, w)
+		}
+	}
+}
+
+func unknownWire(in *Input, g *graph, reach *reach, w wire) {
+	host := strings.ToLower(w.host)
+	known := reach.names[host] != nil || isLocal(host) || slices.ContainsFunc(w.from.Settings.AddressBook, func(p lab.Pair) bool { return p.Name == w.host })
+	if _, err := netip.ParseAddr(host); err == nil || known || w.from.NetworkMode == "host" {
+		return
+	}
+	for _, name := range reach.sorted() {
+		if !strings.Contains(host, ".") && len(name) > 3 && declare.OneLetterAway(host, name) && reach.names[name] != w.from {
+			in.report(w.from, source.Problem{
+				At: w.hostAt, Message: fmt.Sprintf("%s reaches no %s; its neighbour is called %s", w.from.FullName(), w.host, name), Mend: respellAt(w.hostAt, w.host, name, name+" is on its network"),
+			})
 			return
 		}
-		for _, name := range sortedKeys(names) {
-			if !strings.Contains(host, ".") && len(name) > 3 && declare.OneLetterAway(host, name) && names[name] != w.from {
-				in.report(w.from, source.Problem{
-					At: w.hostAt, Message: fmt.Sprintf("%s reaches no %s; its neighbour is called %s", w.from.FullName(), w.host, name), Mend: respellAt(w.hostAt, w.host, name, name+" is on its network"),
-				})
-				return
-			}
-		}
-		if o := in.graph().full[host]; o != nil && o != w.from {
-			in.report(w.from, source.Problem{
-				At: w.hostAt, Message: fmt.Sprintf("%s and %s are on no network together", w.from.FullName(), o.FullName()), Because: []source.Because{{Text: o.FullName() + " is here", At: o.At}},
-			})
-		}
-	})
+	}
+	if o := g.full[host]; o != nil && o != w.from {
+		in.report(w.from, source.Problem{
+			At: w.hostAt, Message: fmt.Sprintf("%s and %s are on no network together", w.from.FullName(), o.FullName()), Because: []source.Because{{Text: o.FullName() + " is here", At: o.At}},
+		})
+	}
 }
 
 // respellAt offers other words where the wrong ones stand to the letter.
@@ -401,15 +428,18 @@ func wireRoundabout(in *Input) {
 }
 
 func wireContainerAddress(in *Input) {
-	for _, s := range in.surveyed() {
-		for _, w := range in.graph().wires[s] {
-			for _, c := range s.Stack.Host.Survey.Containers {
-				if slices.Contains(c.Addresses, w.host) {
-					in.report(s, source.Problem{At: w.hostAt, Message: fmt.Sprintf("%s is the address that the container %s has now; after a replacement it is another one", w.host, c.Name)})
-				}
+	in.surveyed()
+	eachWire(in, func(w wire, _ map[string]*lab.Service) {
+		facts := w.from.Stack.Host.Survey
+		if facts == nil {
+			return
+		}
+		for _, c := range facts.Containers {
+			if slices.Contains(c.Addresses, w.host) {
+				in.report(w.from, source.Problem{At: w.hostAt, Message: fmt.Sprintf("%s is the address that the container %s has now; after a replacement it is another one", w.host, c.Name)})
 			}
 		}
-	}
+	})
 }
 
 // wireCredentials compares what a URL says with what the other end was given, as far as that is told by a single variable.

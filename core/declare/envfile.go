@@ -270,7 +270,8 @@ func firstInvalidUTF8(s string) (int, bool) {
 // IsSecret tells whether a variable's name says that its value is a secret.
 func IsSecret(name string) bool {
 	for _, end := range secretEndings {
-		if len(name) >= len(end) && strings.EqualFold(name[len(name)-len(end):], end) {
+		// Letters of one case differ from the other in one bit; most names end with another letter.
+		if len(name) >= len(end) && (name[len(name)-1]^end[len(end)-1])&^0x20 == 0 && strings.EqualFold(name[len(name)-len(end):], end) {
 			return true
 		}
 	}

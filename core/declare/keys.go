@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"unicode/utf8"
 
 	"github.com/agext/levenshtein"
 
@@ -289,6 +290,9 @@ func OneLetterAway(a, b string) bool {
 			}
 			return -1
 		}, s)
+	}
+	if n := len(a) - len(b); n < -utf8.UTFMax || n > utf8.UTFMax {
+		return false // a letter has at most so many bytes
 	}
 	return levenshtein.Distance(a, b, nil) == 1 && digits(a) == digits(b)
 }

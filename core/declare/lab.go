@@ -5,12 +5,10 @@ package declare
 import (
 	"errors"
 	"io/fs"
-	"runtime"
 	"slices"
 	"sort"
-	"sync"
-	"sync/atomic"
 
+	"proudlantern.example/lantern/core/parallel"
 	"proudlantern.example/lantern/core/source"
 )
 
@@ -227,18 +225,13 @@ func Read(stacks []string, text func(path string) (string, error)) *Lab {
 func (r *reader) stacks(l *Lab, names []string) {
 	l.Stacks = make([]*Stack, len(names))
 	problems := make([][]source.Problem, len(names))
-	var next atomic.Int64
-	var wait sync.WaitGroup
-	for range min(runtime.GOMAXPROCS(0), len(names)) {
-		wait.Go(func() {
-			r := reader{toml: &tomlReader{}}
-			for i := int(next.Add(1)) - 1; i < len(names); i = int(next.Add(1)) - 1 {
-				r.problems = nil
-				l.Stacks[i], problems[i] = r.readStack(names[i], l), r.problems
-			}
-		})
-	}
-	wait.Wait()
+	parallel.Each(len(names), func() func(int) {
+		r := reader{toml: &tomlReader{}}
+		return func(i int) {
+			r.problems = nil
+			l.Stacks[i], problems[i] = r.readStack(names[i], l), r.problems
+		}
+	})
 	for i, s := range l.Stacks {
 		r := reader{stack: s.Name, problems: problems[i]}
 		r.envFilesOf(l, s)

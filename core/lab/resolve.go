@@ -6,16 +6,14 @@ import (
 	"maps"
 	"path"
 	"regexp"
-	"runtime"
 	"slices"
 	"strings"
-	"sync"
-	"sync/atomic"
 	"time"
 
 	"github.com/distribution/reference"
 
 	"proudlantern.example/lantern/core/declare"
+	"proudlantern.example/lantern/core/parallel"
 	"proudlantern.example/lantern/core/source"
 	"proudlantern.example/lantern/core/survey"
 )
@@ -104,20 +102,15 @@ func (r *resolver) stacks() {
 		files    map[string]*declare.EnvFile
 	}
 	results := make([]result, len(r.lab.Stacks))
-	var next atomic.Int64
-	var wait sync.WaitGroup
-	for range min(runtime.GOMAXPROCS(0), len(results)) {
-		wait.Go(func() {
-			w := *r
-			w.images = map[string]bool{}
-			for i := int(next.Add(1)) - 1; i < len(results); i = int(next.Add(1)) - 1 {
-				w.problems, w.files = nil, map[string]*declare.EnvFile{}
-				w.services(r.lab.Stacks[i])
-				results[i] = result{w.problems, w.files}
-			}
-		})
-	}
-	wait.Wait()
+	parallel.Each(len(results), func() func(int) {
+		w := *r
+		w.images = map[string]bool{}
+		return func(i int) {
+			w.problems, w.files = nil, map[string]*declare.EnvFile{}
+			w.services(r.lab.Stacks[i])
+			results[i] = result{w.problems, w.files}
+		}
+	})
 	for _, one := range results {
 		for _, p := range one.problems {
 			// Many stacks share a line of lab.toml.

@@ -42,8 +42,8 @@ type Survey struct {
 	// Unknown says what could not be found out, and why, by the name of the list or fact.
 	Unknown map[string]string `json:"unknown,omitempty"`
 
-	byPath  map[string]int // index of Paths, made when it is first asked for
-	indexed int            // how many paths it knows
+	byPath, byReference map[string]int // see Index
+	indexed             [2]int         // how many paths and images are in there
 }
 
 // Engine is a container engine.
@@ -241,12 +241,7 @@ func (s *Survey) GroupName(gid int) string {
 
 // Path returns what is known of a path.
 func (s *Survey) Path(path string) (Path, bool) {
-	if s.indexed != len(s.Paths) {
-		s.byPath, s.indexed = make(map[string]int, len(s.Paths)), len(s.Paths)
-		for i, p := range s.Paths {
-			s.byPath[p.Path] = i
-		}
-	}
+	s.Index()
 	i, ok := s.byPath[path]
 	if !ok {
 		return Path{}, false
@@ -256,7 +251,32 @@ func (s *Survey) Path(path string) (Path, bool) {
 
 // Image returns what is known of an image by its reference as the lab writes it.
 func (s *Survey) Image(reference string) (Image, bool) {
-	return find(s.Images, func(i Image) bool { return i.Reference == reference })
+	s.Index()
+	i, ok := s.byReference[reference]
+	if !ok {
+		return Image{}, false
+	}
+	return s.Images[i], true
+}
+
+// Index lets Path and Image find what they are asked for. They do so by themselves, but not for several goroutines at once: whoever has
+// these calls it before.
+func (s *Survey) Index() {
+	if now := [2]int{len(s.Paths), len(s.Images)}; s.indexed != now {
+		s.indexed = now
+		s.byPath = index(s.Paths, func(p Path) string { return p.Path })
+		s.byReference = index(s.Images, func(i Image) string { return i.Reference })
+	}
+}
+
+func index[T any](list []T, key func(T) string) map[string]int {
+	m := make(map[string]int, len(list))
+	for i, one := range list {
+		if _, seen := m[key(one)]; !seen {
+			m[key(one)] = i
+		}
+	}
+	return m
 }
 
 func find[T any](list []T, is func(T) bool) (T, bool) {

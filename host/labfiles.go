@@ -4,17 +4,28 @@ import (
 	"bytes"
 	"encoding/binary"
 	"errors"
+	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"proudlantern.example/lantern/core/lab"
 )
 
-// LabFiles looks at files of a lab on the machine that holds it: their modes, and whether version control lists them. Paths are relative to the lab.
+// LabFiles looks at files of a lab on the machine that holds it: their modes, and whether version control lists them. Those that have the
+// name of an environment file and lie beside lab.toml or a stack.toml count, too. Paths are relative to the lab.
 func LabFiles(dir string, paths []string) map[string]lab.FileFact {
 	facts := map[string]lab.FileFact{}
 	tracked := trackedFiles(dir)
+	for _, pattern := range []string{"*.env", "*/*.env"} {
+		found, _ := fs.Glob(os.DirFS(dir), pattern) // its only error is a bad pattern
+		for _, p := range found {
+			if !slices.Contains(paths, p) {
+				paths = append(paths, p)
+			}
+		}
+	}
 	for _, p := range paths {
 		full := filepath.Join(dir, filepath.FromSlash(p))
 		info, err := os.Stat(full)

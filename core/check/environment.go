@@ -2,22 +2,29 @@ package check
 
 import (
 	"fmt"
+	"path"
 	"regexp"
 	"strings"
 	"sync"
 
+	"proudlantern.example/lantern/core/declare"
 	"proudlantern.example/lantern/core/lab"
 	"proudlantern.example/lantern/core/source"
 )
 
 var environmentRules = []Rule{
 	{
-		Name: "env-file-missing", Severity: Error, Needs: Files,
+		Name: "env-file-missing", Severity: Error, Needs: Files, Mends: true,
 		Title:   "an environment file that is not there or cannot be read",
 		Text:    "Paths are relative to the folder of the file that names them, and stay inside the lab.",
 		Mistake: `env-files = ["tidelog.env"]`,
 		Mended:  `env-files = ["tide-log.env"]`,
-		Find:    resolverFinds,
+		Find: func(in *Input) {
+			resolverFinds(in)
+			for i := range in.result.Findings {
+				in.result.Findings[i].Mend = nearFile(in.Lab, in.result.Findings[i].At)
+			}
+		},
 	}, {
 		Name: "env-file-syntax", Severity: Error, Needs: Files, Mends: true,
 		Title:   "a line of an environment file that is not NAME=value",
@@ -47,6 +54,22 @@ var environmentRules = []Rule{
 		Mended:  `STORE_PASSWORD=a long one of your own`,
 		Find:    envPlaceholder,
 	},
+}
+
+// nearFile offers the file whose name is nearest to one that is not there.
+func nearFile(l *lab.Lab, at source.Span) *source.Mend {
+	wrong, dir := strings.Trim(at.Text(), `"'`), path.Dir(at.File.Path)
+	var names []string
+	for _, p := range sortedKeys(l.Files) {
+		if path.Dir(p) == dir {
+			names = append(names, path.Base(p))
+		}
+	}
+	right := declare.Nearest(wrong, names)
+	if right == "" {
+		return nil
+	}
+	return source.Replace(at, strings.Replace(at.Text(), wrong, right, 1), right+" is there")
 }
 
 // placeholder matches whole values that only stand for a value.

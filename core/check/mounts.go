@@ -14,11 +14,11 @@ import (
 
 var mountRules = []Rule{
 	{
-		Name: "mount-missing", Severity: Error, Needs: Host,
+		Name: "mount-missing", Severity: Error, Needs: Host, Mends: true,
 		Title:   "the folder or file of a mount does not exist on the host, and nothing says that it may be made",
-		Text:    "Some engines would make an empty folder there that belongs to root, and the service would find none of its data. Make the folder, with its owner, or mend the path.",
+		Text:    "Some engines would make an empty folder there that belongs to root, and the service would find none of its data. Let it be made, with its owner, by create; make it yourself; or mend the path.",
 		Mistake: `mounts = ["/srv/skerry/tide-log/desk -> /config"]    # nobody has made it`,
-		Mended:  `mounts = ["/srv/skerry/tide-log/desk -> /config"]    # after: mkdir, chown`,
+		Mended:  `mounts = ["/srv/skerry/tide-log/desk -> /config, create"]`,
 		Find: func(in *Input) {
 			eachMissing(in, func(s *lab.Service, m lab.Mount, p survey.Path) {
 				if _, _, ok := otherSpelling(p); ok {
@@ -28,6 +28,7 @@ var mountRules = []Rule{
 				if len(p.Near) > 0 {
 					problem.Because = []source.Because{{Text: "beside it there are " + strings.Join(p.Near, ", ")}}
 				}
+				problem.Mend = letCreate(m, p)
 				in.report(s, problem)
 			})
 		},
@@ -67,6 +68,16 @@ func eachMissing(in *Input, f func(*lab.Service, lab.Mount, survey.Path)) {
 			f(s, m, p)
 		}
 	})
+}
+
+// letCreate offers to make the folder of a mount. What is only read, has a name like a file's, or like that of something beside it, was
+// probably meant to be there; then nothing is offered.
+func letCreate(m lab.Mount, p survey.Path) *source.Mend {
+	if m.ReadOnly || len(p.Near) > 0 || path.Ext(m.Source) != "" || path.Ext(m.Target) != "" || m.TargetAt.Text() != m.Target {
+		return nil
+	}
+	at := m.TargetAt.File.Span(m.TargetAt.End, m.TargetAt.End)
+	return source.Replace(at, ", create", "with create, deploy makes the folder, with the service's owner")
 }
 
 // otherSpelling returns the path that was probably meant: letter case first, else a letter away.

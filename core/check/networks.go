@@ -2,7 +2,9 @@ package check
 
 import (
 	"slices"
+	"strings"
 
+	"proudlantern.example/lantern/core/declare"
 	"proudlantern.example/lantern/core/lab"
 	"proudlantern.example/lantern/core/source"
 	"proudlantern.example/lantern/core/survey"
@@ -17,7 +19,7 @@ var networkRules = []Rule{
 		Mended:  `networks = ["jetty"]`,
 		Find:    resolverFinds,
 	}, {
-		Name: "network-missing", Severity: Error, Needs: Host,
+		Name: "network-missing", Severity: Error, Needs: Host, Mends: true,
 		Title:   "a network that somebody else makes (existing) and that the host does not have",
 		Text:    "What is existing is never made by lantern. Make it on the host, mend engine-name, or take existing out.",
 		Mistake: "[network.jetty]\nexisting = true    # nobody has made it",
@@ -49,7 +51,10 @@ func networkMissing(in *Input) {
 				continue
 			}
 			told[n] = true
-			in.report(s, source.Problem{At: n.At, Message: h.Name + " has no network " + n.EngineName + ", and somebody else makes it (existing)"})
+			in.report(s, source.Problem{
+				At: n.At, Message: h.Name + " has no network " + n.EngineName + ", and somebody else makes it (existing)",
+				Mend: respellEngineName(n.EngineNameAt, n.EngineName, h.Survey.Networks, func(o survey.Network) string { return o.Name }),
+			})
 		}
 	}
 }
@@ -65,8 +70,22 @@ func volumeMissing(in *Input) {
 			}
 			f := Finding{Severity: in.rule.Severity, Host: st.Host.Name, Problem: source.Problem{
 				Rule: in.rule.Name, Stack: st.Name, At: v.At, Message: st.Host.Name + " has no volume " + v.EngineName + ", and somebody else makes it (existing)",
+				Mend: respellEngineName(v.EngineNameAt, v.EngineName, st.Host.Survey.Volumes, func(o survey.Volume) string { return o.Name }),
 			}}
 			in.result.Findings = append(in.result.Findings, f)
 		}
 	}
+}
+
+// respellEngineName offers the one name of the host that is near to one that it does not have.
+func respellEngineName[T any](at source.Span, wrong string, on []T, name func(T) string) *source.Mend {
+	for _, o := range on {
+		if right := name(o); strings.EqualFold(right, wrong) || declare.OneLetterAway(right, wrong) {
+			if at.IsZero() {
+				return &source.Mend{Text: "engine-name = \"" + right + "\" names one that is there"}
+			}
+			return respellAt(at, wrong, right, right+" is there")
+		}
+	}
+	return nil
 }

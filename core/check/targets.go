@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"path"
 	"slices"
+	"strconv"
 	"strings"
 
 	"proudlantern.example/lantern/core/declare"
@@ -61,17 +62,17 @@ var targetRules = []Rule{
 		Mended:  `mounts = ["/srv/skerry/lamp-journal/store -> /var/lib/store"]`,
 		Find:    mountWriters,
 	}, {
-		Name: "mount-unkept", Severity: Warning, Needs: Image,
+		Name: "mount-unkept", Severity: Warning, Needs: Image, Mends: true,
 		Title:   "a path where the image keeps data, and that no mount covers",
 		Text:    "What it writes there is lost at each replacement. Mount a folder or a volume, or memory where nothing needs to be kept.",
 		Mistake: `image = "registry.skerry.example/store:16.4"    # keeps /var/lib/store, and nothing is mounted there`,
-		Mended:  `mounts = ["${folder.data}/store -> /var/lib/store"]`,
+		Mended:  "mounts = [\"volume store -> /var/lib/store\"]\n\n[volume.store]",
 		Find: func(in *Input) {
 			eachDeclaredPath(in, func(s *lab.Service, kept string, image survey.Image) {
 				covered := slices.ContainsFunc(s.Mounts, func(m lab.Mount) bool { return below(kept, m.Target) || below(m.Target, kept) })
 				near := slices.ContainsFunc(s.Mounts, func(m lab.Mount) bool { return misspelt(m.Target, kept) && !slices.Contains(image.Volumes, m.Target) })
 				if !covered && !near {
-					in.report(s, source.Problem{At: s.At, Message: fmt.Sprintf("the image keeps data at %s, and nothing is mounted there: it is lost at each replacement", kept)})
+					in.report(s, source.Problem{At: s.At, Message: fmt.Sprintf("the image keeps data at %s, and nothing is mounted there: it is lost at each replacement", kept), Mend: keep(s, kept)})
 				}
 			})
 		},
@@ -103,11 +104,11 @@ var targetRules = []Rule{
 		Mended:  `# after: chown -R keeper:watch /srv/skerry/desk`,
 		Find:    contentsDenied,
 	}, {
-		Name: "device-missing", Severity: Error, Needs: Host,
+		Name: "device-missing", Severity: Error, Needs: Host, Mends: true,
 		Title:   "a device that the host does not have, or that the service's user may not open",
 		Text:    "Devices keep their owner and mode inside. A process that is not root needs the device's group among its own.",
 		Mistake: `devices = ["/dev/lamp0"]    # which belongs to the group lamps, mode 0660`,
-		Mended:  "devices = [\"/dev/lamp0\"]\nextra-groups = [\"lamps\"]",
+		Mended:  "devices = [\"/dev/lamp0\"]\nextra-groups = [\"1490\"]",
 		Find:    deviceMissing,
 	}, {
 		Name: "mount-unmounted-disk", Severity: Error, Needs: Host,
@@ -199,11 +200,11 @@ var targetRules = []Rule{
 			}
 		},
 	}, {
-		Name: "volume-unused", Severity: Note, Needs: Files,
+		Name: "volume-unused", Severity: Note, Needs: Files, Mends: true,
 		Title:   "a volume that is declared and not mounted",
-		Text:    "It is not made. Perhaps a mount is missing.",
-		Mistake: `[volume.readings]    # and no mounts with it`,
-		Mended:  `mounts = ["volume readings -> /readings"]`,
+		Text:    "It is not made. Perhaps a mount is missing; if not, the declaration can go.",
+		Mistake: "[volume.readings]    # and no mounts with it\n\n[service.sensor]",
+		Mended:  `[service.sensor]`,
 		Find: func(in *Input) {
 			for _, st := range in.Lab.Stacks {
 				for _, v := range st.Volumes {
@@ -211,12 +212,27 @@ var targetRules = []Rule{
 						return slices.ContainsFunc(s.Mounts, func(m lab.Mount) bool { return m.Volume == v })
 					})
 					if !used && len(st.Services) > 0 {
-						in.report(st.Services[0], source.Problem{At: v.At, Message: "the volume " + v.Name + " is mounted by no service of " + st.Name})
+						in.report(st.Services[0], source.Problem{At: v.At, Message: "the volume " + v.Name + " is mounted by no service of " + st.Name, Mend: takeOut(v)})
 					}
 				}
 			}
 		},
 	},
+}
+
+// takeOut offers to remove the table of a volume, as far as it is a single one and nobody has written a comment into it.
+func takeOut(v *lab.Volume) *source.Mend {
+	f := v.At.File
+	start := strings.LastIndexByte(f.Text[:v.At.Start], '\n') + 1
+	end := len(f.Text)
+	if next := strings.Index(f.Text[start:], "\n["); next >= 0 {
+		end = start + next + 1
+	}
+	header := "[volume." + v.Name
+	if text := f.Text[start:end]; !strings.HasPrefix(text, header+"]\n") || strings.Contains(text, "#") || strings.Contains(f.Text, header+".") {
+		return nil
+	}
+	return source.Replace(f.Span(start, end), "", "nothing is lost when its declaration goes: it was never made")
 }
 
 // eachPair calls f for each two mounts of a service, in their order.
@@ -239,6 +255,23 @@ func eachDeclaredPath(in *Input, f func(s *lab.Service, kept string, image surve
 			}
 		}
 	}
+}
+
+// keep offers a volume of the stack for a path. Its name comes from the service and the last part of the path.
+func keep(s *lab.Service, kept string) *source.Mend {
+	name := s.Name
+	if last := strings.ToLower(path.Base(kept)); last != name {
+		name += "-" + last
+	}
+	taken := slices.ContainsFunc(s.Stack.Volumes, func(v *lab.Volume) bool { return v.Name == name })
+	mend := &source.Mend{Text: "a volume keeps it: volume " + name + " -> " + kept}
+	if f := s.Stack.File; !taken && declare.IsName(name) && strings.HasSuffix(f.Text, "\n") {
+		if edits := addTo(s, "mounts", s.Declared().Mounts, "volume "+name+" -> "+kept); edits != nil {
+			end := len(f.Text)
+			mend.Edits = append(edits, source.Edit{At: f.Span(end, end), New: "\n[volume." + name + "]\n"})
+		}
+	}
+	return mend
 }
 
 // below tells whether a path is another one or lies below it.
@@ -391,13 +424,16 @@ func deviceMissing(in *Input) {
 			if !ok || id.UID == 0 || s.Settings.Privileged || s.RunAs == nil && s.OwnerUID != "" {
 				continue // root opens it, and images that take ids arrange for it themselves
 			}
-			got, _ := access(survey.Path{Kind: survey.Device, UID: f.UID, GID: f.GID, Mode: f.Mode}, id, groupsOf(s), mayRead)
-			if got&mayRead == 0 {
-				in.report(s, source.Problem{
-					At: s.At, Message: fmt.Sprintf("%s may not open %s, which belongs to %s and %s, mode %s", facts.UserName(id.UID), d.Host, facts.UserName(f.UID), facts.GroupName(f.GID), f.Mode),
-					Mend: &source.Mend{Text: fmt.Sprintf("extra-groups = [\"%d\"] gives it the device's group", f.GID)},
-				})
+			device := survey.Path{Kind: survey.Device, UID: f.UID, GID: f.GID, Mode: f.Mode}
+			if got, _ := access(device, id, groupsOf(s), mayRead); got&mayRead != 0 {
+				continue
 			}
+			p := source.Problem{At: s.At, Message: fmt.Sprintf("%s may not open %s, which belongs to %s and %s, mode %s", facts.UserName(id.UID), d.Host, facts.UserName(f.UID), facts.GroupName(f.GID), f.Mode)}
+			if got, _ := access(device, id, []int{f.GID}, mayRead); got&mayRead != 0 {
+				group := strconv.Itoa(f.GID)
+				p.Mend = &source.Mend{Text: fmt.Sprintf("extra-groups = [\"%s\"] gives it the device's group", group), Edits: addTo(s, "extra-groups", s.Declared().Settings.ExtraGroups, group)}
+			}
+			in.report(s, p)
 		}
 	}
 }

@@ -46,7 +46,7 @@ var wireRules = []Rule{
 		Mended:  `env.STORE_URL = "store://store:5432/tides"`,
 		Find:    wireRoundabout,
 	}, {
-		Name: "wire-container-address", Severity: Warning, Needs: Host,
+		Name: "wire-container-address", Severity: Warning, Needs: Host, Mends: true,
 		Title:   "a container's own address",
 		Text:    "It is another one after each replacement. The service's name stays.",
 		Mistake: `env.STORE_HOST = "198.51.100.130"`,
@@ -429,15 +429,23 @@ func wireRoundabout(in *Input) {
 
 func wireContainerAddress(in *Input) {
 	in.surveyed()
-	eachWire(in, func(w wire, _ map[string]*lab.Service) {
+	eachWire(in, func(w wire, names map[string]*lab.Service) {
 		facts := w.from.Stack.Host.Survey
 		if facts == nil {
 			return
 		}
 		for _, c := range facts.Containers {
-			if slices.Contains(c.Addresses, w.host) {
-				in.report(w.from, source.Problem{At: w.hostAt, Message: fmt.Sprintf("%s is the address that the container %s has now; after a replacement it is another one", w.host, c.Name)})
+			if !slices.Contains(c.Addresses, w.host) {
+				continue
 			}
+			p := source.Problem{At: w.hostAt, Message: fmt.Sprintf("%s is the address that the container %s has now; after a replacement it is another one", w.host, c.Name)}
+			for _, name := range sortedKeys(names) {
+				if o := names[name]; c.Lab == in.Lab.Name && o.ContainerName() == c.Name && o != w.from {
+					p.Mend = respellAt(w.hostAt, w.host, name, name+" is its name on the network")
+					break
+				}
+			}
+			in.report(w.from, p)
 		}
 	})
 }
@@ -480,15 +488,8 @@ func wireOrder(in *Input) {
 		}
 		told[k] = true
 		p := source.Problem{At: w.variable.At, Message: fmt.Sprintf("%s uses %s, and is not after it", s.FullName(), to.Name)}
-		if n := len(s.After); n > 0 {
-			if at := s.After[n-1].At; strings.HasPrefix(at.File.Text[at.End:], `"`) {
-				p.Mend = &source.Mend{Text: "start it after " + to.Name, Edits: []source.Edit{{At: at.File.Span(at.End+1, at.End+1), New: `, "` + to.Name + `"`}}}
-			}
-		} else if at := s.Image.Span(); !at.IsZero() {
-			if end := strings.IndexByte(at.File.Text[at.End:], '\n'); end >= 0 && strings.HasPrefix(strings.TrimLeft(lineOf(at), " \t"), "image") {
-				end += at.End + 1
-				p.Mend = &source.Mend{Text: "start it after " + to.Name, Edits: []source.Edit{{At: at.File.Span(end, end), New: `after = ["` + to.Name + "\"]\n"}}}
-			}
+		if edits := addTo(s, "after", s.Declared().After, to.Name); edits != nil {
+			p.Mend = &source.Mend{Text: "start it after " + to.Name, Edits: edits}
 		}
 		in.report(s, p)
 	})

@@ -69,8 +69,8 @@ func Nearest(s string, names []string) string {
 	return best
 }
 
-// isName tells whether s is a name of our kind: a small letter, then small letters, digits and -, at most 40.
-func isName(s string) bool {
+// IsName tells whether s is a name of our kind: a small letter, then small letters, digits and -, at most 40.
+func IsName(s string) bool {
 	if s == "" || len(s) > 40 || s[0] < 'a' || s[0] > 'z' {
 		return false
 	}
@@ -79,7 +79,7 @@ func isName(s string) bool {
 
 // name checks the name of a table such as [service.NAME].
 func (r *reader) name(e entry, what string) bool {
-	if isName(e.key) {
+	if IsName(e.key) {
 		return true
 	}
 	p := r.problem("name-invalid", e.keySpan, "%q is no name for %s: small letters, digits and -, starting with a letter, at most 40", e.key, what)
@@ -91,7 +91,7 @@ func (r *reader) name(e entry, what string) bool {
 			return '-'
 		}
 		return c
-	}, e.key); isName(fixed) {
+	}, e.key); IsName(fixed) {
 		p.Mend = source.Replace(e.keySpan, fixed, fixed+" would do")
 	}
 	return false

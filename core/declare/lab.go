@@ -209,7 +209,7 @@ func Read(stacks []string, text func(path string) (string, error)) *Lab {
 		read(r, top, labKeys, "lab.toml", l)
 	}
 	switch {
-	case l.Name.IsSet() && !isName(l.Name.Value):
+	case l.Name.IsSet() && !IsName(l.Name.Value):
 		r.problem("name-invalid", l.Name.Span, "%q is no name for a lab: small letters, digits and -, starting with a letter, at most 40", l.Name.Value)
 	case !l.Name.IsSet() && len(r.problems) == before && !l.Broken:
 		r.problem("key-missing", l.File.Span(0, 0), `lab.toml needs the lab's name: lab = "skerry-light"`)

@@ -173,7 +173,7 @@ func ParseReserved(s string) (Reserved, error) {
 	if some {
 		name, move := trimmed(who)
 		stack, service, both := strings.Cut(name, "/")
-		if !both || !isName(stack) || !isName(service) {
+		if !both || !IsName(stack) || !IsName(service) {
 			return r, syntaxError(at+len(ports)+len(" for ")+move, len(name), "for is followed by STACK/SERVICE")
 		}
 		r.For = name

@@ -233,7 +233,7 @@ func (r *reader) readStack(name string, l *Lab) *Stack {
 	defer func() { r.stack = "" }()
 	s := &Stack{Name: name}
 	s.File = r.open(path.Join(name, StackFile), l.text)
-	if !isName(name) {
+	if !IsName(name) {
 		r.problem("name-invalid", s.File.Span(0, 0), "the folder's name %q is no name for a stack: small letters, digits and -, starting with a letter, at most 40", name)
 	}
 	top := r.parse(s.File)

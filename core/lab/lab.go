@@ -58,12 +58,13 @@ type Reserved struct {
 
 // Network is one that stacks share on a host.
 type Network struct {
-	Name       string
-	At         source.Span
-	EngineName string
-	Subnet     string // "": the engine's choice
-	Internal   bool
-	Existing   bool // made by somebody else
+	Name         string
+	At           source.Span
+	EngineName   string
+	EngineNameAt source.Span // zero for the usual one
+	Subnet       string      // "": the engine's choice
+	Internal     bool
+	Existing     bool // made by somebody else
 }
 
 // Volume is a volume of the engine.
@@ -71,7 +72,8 @@ type Volume struct {
 	Name            string
 	At              source.Span
 	EngineName      string
-	Driver          string // "": the engine's own
+	EngineNameAt    source.Span // zero for the usual one
+	Driver          string      // "": the engine's own
 	Options, Labels []Pair
 	Existing        bool // made by somebody else
 }
@@ -151,6 +153,9 @@ type Service struct {
 
 // FullName returns STACK/SERVICE, as people name it.
 func (s *Service) FullName() string { return s.Stack.Name + "/" + s.Name }
+
+// Declared returns the service as it stands in the file, for those who change the file.
+func (s *Service) Declared() *declare.Service { return s.decl }
 
 // ContainerName returns the name of its container on the host.
 func (s *Service) ContainerName() string { return s.Stack.Name + "." + s.Name }

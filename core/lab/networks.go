@@ -48,7 +48,7 @@ func (r *resolver) engine(h *Host, d declare.Host) {
 func (r *resolver) networks() {
 	for _, d := range r.decl.Networks {
 		n := &Network{Name: d.Name, At: d.At, Internal: d.Internal != nil && *d.Internal, Existing: d.Existing != nil && *d.Existing, EngineName: r.lab.Name + "." + d.Name}
-		r.engineName(&n.EngineName, d.EngineName, r.labScope)
+		r.engineName(&n.EngineName, &n.EngineNameAt, d.EngineName, r.labScope)
 		if v, ok := r.known(d.Subnet, r.labScope); ok {
 			subnet, err := declare.ParseSubnet(v.Text)
 			if err != nil {
@@ -64,14 +64,14 @@ func (r *resolver) networks() {
 }
 
 // engineName puts a name on the engine in place of the usual one.
-func (r *resolver) engineName(into *string, t declare.Text, in *scope) {
+func (r *resolver) engineName(into *string, at *source.Span, t declare.Text, in *scope) {
 	if v, ok := r.known(t, in); ok {
 		name, err := declare.ParseEngineName(v.Text)
 		if err != nil {
 			r.syntax(err, v)
 			return
 		}
-		*into = name
+		*into, *at = name, v.Part(0, len(v.Text))
 	}
 }
 
@@ -233,7 +233,7 @@ func (r *resolver) after(s *Service, t declare.Text, in *scope) {
 func (r *resolver) volumes(st *Stack, d *declare.Stack, in *scope) {
 	for _, vd := range d.Volumes {
 		v := &Volume{Name: vd.Name, At: vd.At, Existing: vd.Existing != nil && *vd.Existing, EngineName: st.Name + "." + vd.Name}
-		r.engineName(&v.EngineName, vd.EngineName, in)
+		r.engineName(&v.EngineName, &v.EngineNameAt, vd.EngineName, in)
 		if driver, ok := r.known(vd.Driver, in); ok {
 			v.Driver = driver.Text
 		}

@@ -303,6 +303,14 @@ func (e *Engine) Image(ctx context.Context, reference string) (survey.Image, err
 	return i, nil
 }
 
+// AsksDirectly tells whether an image's registry can be asked without the engine: not that of a stand-in, which has none but its own, and
+// not where the engine chooses the registry by rules of its own.
+func (e *Engine) AsksDirectly(reference string) bool {
+	first, _, path := strings.Cut(reference, "/")
+	named := path && (strings.ContainsAny(first, ".:") || first == "localhost")
+	return e.name != StandInName && (named || e.kind != kindP)
+}
+
 // InRegistry asks the image's registry, through the engine, whether it has the image. Errors: [ErrNotFound] when the registry says that it has not,
 // [ErrUnsupported] when the engine cannot ask; any other error says nothing about the image.
 func (e *Engine) InRegistry(ctx context.Context, reference string) error {

@@ -4,7 +4,6 @@ package host
 import (
 	"context"
 	"errors"
-	"slices"
 	"time"
 
 	"proudlantern.example/lantern/core/lab"
@@ -84,30 +83,7 @@ func surveyEngine(ctx context.Context, e *engine.Engine, s *survey.Survey, wante
 		return err
 	}
 	nameContainers(s)
-	slices.Sort(wanted.Images)
-	for _, reference := range slices.Compact(wanted.Images) {
-		image, err := e.Image(ctx, reference)
-		if err == nil {
-			s.Images = append(s.Images, image)
-			continue
-		}
-		if !errors.Is(err, engine.ErrNotFound) {
-			s.Unknown["image "+reference] = err.Error()
-			continue
-		}
-		err = e.InRegistry(ctx, reference)
-		if errors.Is(err, engine.ErrUnsupported) {
-			err = askRegistry(ctx, reference)
-		}
-		switch {
-		case errors.Is(err, engine.ErrNotFound):
-			s.Images = append(s.Images, survey.Image{Reference: reference, Source: survey.Absent})
-		case err != nil:
-			s.Unknown["image "+reference] = "it is not on the host, and its registry did not say whether it has it: " + err.Error()
-		default: // what it declares is not asked for
-			s.Images = append(s.Images, survey.Image{Reference: reference, Source: survey.FromRegistry})
-		}
-	}
+	readImages(ctx, e, s, wanted.Images)
 	return nil
 }
 

@@ -2,18 +2,9 @@ package host
 
 import (
 	"errors"
-	"io"
-	"log"
-	"net/http"
-	"net/http/httptest"
 	"os"
-	"strings"
 	"testing"
 
-	"github.com/google/go-containerregistry/pkg/name"
-	"github.com/google/go-containerregistry/pkg/registry"
-	"github.com/google/go-containerregistry/pkg/v1/random"
-	"github.com/google/go-containerregistry/pkg/v1/remote"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -23,38 +14,6 @@ import (
 	"proudlantern.example/lantern/engine/enginetest"
 	"proudlantern.example/lantern/engine/standin"
 )
-
-// Only a registry that says so makes an image absent.
-func TestAskRegistry(t *testing.T) {
-	served := httptest.NewServer(registry.New(registry.Logger(log.New(io.Discard, "", 0))))
-	defer served.Close()
-	at := strings.TrimPrefix(served.URL, "http://")
-	image, err := random.Image(100, 1)
-	require.NoError(t, err)
-	ref, err := name.ParseReference(at + "/skerry/sensor:1.4")
-	require.NoError(t, err)
-	require.NoError(t, remote.Write(ref, image))
-
-	assert.NoError(t, askRegistry(t.Context(), at+"/skerry/sensor:1.4"))
-	assert.ErrorIs(t, askRegistry(t.Context(), at+"/skerry/sensor:14"), engine.ErrNotFound, "no such tag")
-	assert.ErrorIs(t, askRegistry(t.Context(), at+"/skerry/sensors:1.4"), engine.ErrNotFound, "no such repository")
-
-	for _, status := range []int{http.StatusUnauthorized, http.StatusForbidden, http.StatusTooManyRequests, http.StatusNotFound, http.StatusBadGateway} {
-		refuses := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-			if r.URL.Path != "/v2/" {
-				w.WriteHeader(status)
-			}
-		}))
-		err := askRegistry(t.Context(), strings.TrimPrefix(refuses.URL, "http://")+"/skerry/sensor:1.4")
-		refuses.Close()
-		require.Error(t, err)
-		assert.False(t, errors.Is(err, engine.ErrNotFound), "status %d says nothing about the image: %v", status, err)
-	}
-	served.Close()
-	err = askRegistry(t.Context(), at+"/skerry/sensor:1.4")
-	require.Error(t, err)
-	assert.Equal(t, at+" cannot be reached", err.Error())
-}
 
 // A survey of this machine, with an engine on it: the containers own their ports.
 func TestSurveyOfThisMachine(t *testing.T) {

@@ -45,10 +45,14 @@ var imageRules = []Rule{
 						Message: fmt.Sprintf("%s is not on %s, and fetch = \"never\" keeps it from being pulled", s.Image.Text, host.Name),
 					})
 				case image.Source == survey.Absent:
-					in.report(s, source.Problem{
+					p := source.Problem{
 						At:      s.Image.Part(0, len(s.Image.Text)),
 						Message: fmt.Sprintf("%s is not on %s, and its registry does not have it", s.Image.Text, host.Name),
-					})
+					}
+					if len(image.Near) > 0 {
+						p.Because = []source.Because{{Text: "tags that it has: " + strings.Join(image.Near, ", ")}}
+					}
+					in.report(s, p)
 				}
 			}
 		},

@@ -2,6 +2,7 @@ package declare
 
 import (
 	"fmt"
+	"cmp"
 	"slices"
 	"strings"
 	"unicode/utf8"
@@ -67,6 +68,20 @@ func Nearest(s string, names []string) string {
 		}
 	}
 	return best
+}
+
+// NearestFew returns at most n names that are like s, the most like first: those that begin alike count as nearer.
+func NearestFew(s string, names []string, n int) []string {
+	distance := func(name string) int {
+		alike := 0
+		for alike < min(len(s), len(name)) && s[alike] == name[alike] {
+			alike++
+		}
+		return levenshtein.Distance(s, name, nil) - alike
+	}
+	near := slices.Clone(names)
+	slices.SortStableFunc(near, func(a, b string) int { return cmp.Or(distance(a)-distance(b), len(a)-len(b), cmp.Compare(a, b)) })
+	return near[:min(n, len(near))]
 }
 
 // IsName tells whether s is a name of our kind: a small letter, then small letters, digits and -, at most 40.

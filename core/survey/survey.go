@@ -187,7 +187,7 @@ const (
 	Absent       = "absent" // its registry says that there is none
 )
 
-// Image is what an image declares.
+// Image is what an image declares. Of one in its registry that may be nothing but that it is there.
 type Image struct {
 	Reference  string            `json:"reference"`
 	Source     string            `json:"source"`
@@ -201,6 +201,7 @@ type Image struct {
 	Entrypoint []string          `json:"entrypoint,omitempty"`
 	Command    []string          `json:"command,omitempty"`
 	Labels     map[string]string `json:"labels,omitempty"`
+	Near       []string          `json:"near,omitempty"` // of one that is absent: tags that are like its own
 
 	WorkingDir string `json:"-"` // for comparing with what runs, which is never done with a saved survey
 	StopSignal string `json:"-"`

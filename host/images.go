@@ -1,0 +1,65 @@
+package host
+
+import (
+	"context"
+	"errors"
+	"slices"
+	"strings"
+	"sync"
+
+	"proudlantern.example/lantern/core/survey"
+	"proudlantern.example/lantern/engine"
+)
+
+// askAtOnce is how many images are asked for at the same time.
+const askAtOnce = 8
+
+// readImages asks for images: the engine, which has them or not, then their registries.
+func readImages(ctx context.Context, e *engine.Engine, s *survey.Survey, references []string) {
+	references = slices.Compact(slices.Sorted(slices.Values(references)))
+	images, errs := make([]survey.Image, len(references)), make([]error, len(references))
+	r := newRegistries()
+	var wait sync.WaitGroup
+	slots := make(chan struct{}, askAtOnce)
+	for i, reference := range references {
+		wait.Go(func() {
+			slots <- struct{}{}
+			defer func() { <-slots }()
+			images[i], errs[i] = askImage(ctx, e, r, reference, s.Platform)
+		})
+	}
+	wait.Wait()
+	for i, reference := range references {
+		if errs[i] != nil {
+			s.Unknown["image "+reference] = errs[i].Error()
+			continue
+		}
+		s.Images = append(s.Images, images[i])
+	}
+}
+
+// askImage returns what is known of an image, also that nobody has it. An error says why that could not be found out.
+func askImage(ctx context.Context, e *engine.Engine, r *registries, reference, platform string) (survey.Image, error) {
+	image, err := e.Image(ctx, reference)
+	if err == nil || !errors.Is(err, engine.ErrNotFound) {
+		return image, err
+	}
+	// The stand-in stands in for the registries, too. And which registry is meant where none is named, only the engine knows.
+	if e.AsksDirectly(reference) {
+		image, err = r.image(ctx, reference, platform)
+		if err == nil || errors.Is(err, engine.ErrNotFound) {
+			return image, nil
+		}
+	}
+	switch asked := e.InRegistry(ctx, reference); {
+	case asked == nil: // it does not tell what the image declares
+		return survey.Image{Reference: reference, Source: survey.FromRegistry}, nil
+	case errors.Is(asked, engine.ErrNotFound) && !errors.Is(asked, engine.ErrUnsupported):
+		return survey.Image{Reference: reference, Source: survey.Absent}, nil
+	case !errors.Is(asked, engine.ErrUnsupported):
+		err = asked
+	case errors.Is(err, engine.ErrNotFound):
+		err = errors.New("it names no registry, and this engine does not say which one it takes")
+	}
+	return survey.Image{}, errors.New("it is not on the host, and its registry did not say whether it has it: " + strings.TrimSpace(err.Error()))
+}

@@ -10,7 +10,6 @@ import (
 	"proudlantern.example/lantern/core/declare"
 	"proudlantern.example/lantern/core/lab"
 	"proudlantern.example/lantern/core/source"
-	"proudlantern.example/lantern/core/survey"
 )
 
 // fromImage is the origin of what nobody declares and the image brings along.
@@ -46,7 +45,7 @@ func Env(w io.Writer, p Paint, services []*lab.Service) {
 func withImage(s *lab.Service) []lab.Variable {
 	all := slices.Clone(s.Env)
 	if h := s.Stack.Host; h != nil && h.Survey != nil {
-		if image, ok := h.Survey.Image(s.Image.Text); ok && image.Source == survey.FromEngine {
+		if image, ok := h.Survey.Image(s.Image.Text); ok && image.Declares() {
 			for name, value := range image.Env {
 				brought := lab.Variable{Name: name, Value: value, Secret: declare.IsSecret(name), Origin: fromImage}
 				i := slices.IndexFunc(all, func(v lab.Variable) bool { return v.Name == name })

@@ -161,7 +161,7 @@ func imageRows(p Paint, s *survey.Survey) [][]string {
 	for _, i := range s.Images {
 		where := map[string]string{survey.FromEngine: "on the host", survey.FromRegistry: "in its registry", survey.Absent: p.Bad("nowhere")}[i.Source]
 		user := i.User
-		if user == "" && len(i.Platforms) > 0 {
+		if user == "" && i.Declares() {
 			user = "root"
 		}
 		rows = append(rows, []string{i.Reference, where, strings.Join(i.Platforms, ", "), strings.Join(i.Ports, ", "), strings.Join(i.Volumes, ", "), user})

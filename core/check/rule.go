@@ -291,7 +291,7 @@ func imageOf(s *lab.Service) (survey.Image, bool) {
 		return survey.Image{}, false
 	}
 	image, ok := s.Stack.Host.Survey.Image(s.Image.Text)
-	return image, ok && (image.Source == survey.FromEngine || image.Source == survey.FromRegistry && len(image.Platforms) > 0)
+	return image, ok && image.Declares()
 }
 
 func sortedKeys[T any](m map[string]T) []string { return slices.Sorted(maps.Keys(m)) }

@@ -275,7 +275,7 @@ func (s *Service) Identity() (id Identity, ok bool, why string) {
 		return Identity{}, false, "the host was not surveyed"
 	}
 	image, ok := s.Stack.Host.Survey.Image(s.Image.Text)
-	if !ok || image.Source != survey.FromEngine {
+	if !ok || !image.Declares() {
 		return Identity{}, false, "what the image " + s.Image.Text + " declares is not known"
 	}
 	uid, gid, ok := imageUser(image.User)

@@ -207,6 +207,11 @@ type Image struct {
 	StopSignal string `json:"-"`
 }
 
+// Declares tells whether it is known what the image declares.
+func (i Image) Declares() bool {
+	return i.Source == FromEngine || i.Source == FromRegistry && len(i.Platforms) > 0
+}
+
 // Ask is what a lab wants to know of a host beyond what is always read.
 type Ask struct {
 	Paths   []string // absolute

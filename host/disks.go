@@ -44,7 +44,7 @@ func readFileSystems(s *survey.Survey, paths []string, fstab string) {
 			continue
 		}
 		s.FileSystems = append(s.FileSystems, survey.FileSystem{
-			Mount: holds.Mountpoint, Kind: holds.FSType, Mounted: true, Options: strings.Split(holds.Options, ","),
+			Mount: holds.Mountpoint, Kind: holds.FSType, Mounted: true, Options: options(holds),
 			Size: int64(st.Blocks) * int64(st.Bsize), Free: int64(st.Bavail) * int64(st.Bsize),
 		})
 	}
@@ -53,6 +53,15 @@ func readFileSystems(s *survey.Survey, paths []string, fstab string) {
 			s.FileSystems = append(s.FileSystems, f)
 		}
 	}
+}
+
+// options returns what a file system is mounted with. It is read-only as a whole, or for this one mount.
+func options(m *mountinfo.Info) []string {
+	all := strings.Split(m.Options, ",")
+	if slices.Contains(strings.Split(m.VFSOptions, ","), "ro") && !slices.Contains(all, "ro") {
+		all = append(all, "ro")
+	}
+	return all
 }
 
 // notMounted returns what a table of file systems (fstab(5)) has and the machine has not mounted. What is mounted on demand does not count.

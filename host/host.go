@@ -73,6 +73,9 @@ func surveyEngine(ctx context.Context, e *engine.Engine, s *survey.Survey, wante
 		return err
 	}
 	var err error
+	if s.Engine.Rootless {
+		readIDMaps(s, e.Address, "/etc/subuid", "/etc/subgid")
+	}
 	if s.Containers, err = e.Survey(ctx); err != nil {
 		return err
 	}

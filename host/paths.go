@@ -21,14 +21,27 @@ import (
 
 // readPaths looks at the paths and all their parents.
 func readPaths(s *survey.Survey, paths []string) {
+	var real, beside []string
 	for _, p := range withParents(paths) {
 		found := look(p)
 		if found.Kind == survey.Folder && slices.Contains(paths, p) {
 			found.Inside = inside(p)
 		}
 		s.Paths = append(s.Paths, found)
+		if found.Real != "" && found.Real != p {
+			beside = append(beside, found.Real)
+		}
+		if slices.Contains(paths, p) {
+			real = append(real, cmp.Or(found.Real, p))
+		}
 	}
-	readFileSystems(s, paths, "/etc/fstab")
+	// Behind a link, the way goes through other folders.
+	for _, p := range withParents(beside) {
+		if !slices.ContainsFunc(s.Paths, func(o survey.Path) bool { return o.Path == p }) {
+			s.Paths = append(s.Paths, look(p))
+		}
+	}
+	readFileSystems(s, real, "/etc/fstab")
 }
 
 // withParents returns the paths and their parents up to /, sorted, each once.

@@ -1,6 +1,7 @@
 package check
 
 import (
+	"errors"
 	"fmt"
 	"slices"
 	"strconv"
@@ -80,14 +81,74 @@ func parseACL(acl []string) (entries []entry, mask rights, masked bool) {
 	return entries, mask, masked
 }
 
+// who is an identity as the kernel of the host knows it.
+type who struct {
+	uid, gid int
+	groups   []int
+	rules    func(uid, gid int) bool // whose files it may use whatever their modes say
+}
+
+// asRoot is what an engine with root makes of an identity: ids inside are those of the host.
+func asRoot(id lab.Identity, groups []int) who {
+	return who{id.UID, id.GID, groups, func(int, int) bool { return id.UID == 0 }}
+}
+
+// inNamespace is what an engine without root makes of it. Its root rules over the files of those that are somebody inside
+// (user_namespaces(7), "capable_wrt_inode_uidgid").
+func inNamespace(e *survey.Engine, id lab.Identity, groups []int) (w who, ok bool) {
+	uid, known := survey.HostID(e.UIDMap, id.UID)
+	gid, both := survey.HostID(e.GIDMap, id.GID)
+	w = who{uid: uid, gid: gid, rules: func(uid, gid int) bool {
+		return id.UID == 0 && survey.HasHostID(e.UIDMap, uid) && survey.HasHostID(e.GIDMap, gid)
+	}}
+	for _, g := range groups {
+		if host, ok := survey.HostID(e.GIDMap, g); ok {
+			w.groups = append(w.groups, host)
+		}
+	}
+	return w, known && both
+}
+
+// whoIs returns as whom a service works on its host, and in words; an error says why nobody knows.
+func whoIs(s *lab.Service) (w who, words string, err error) {
+	id, ok, why := s.Identity()
+	if !ok {
+		return who{}, "", errors.New(why)
+	}
+	facts := s.Stack.Host.Survey
+	words = facts.UserName(id.UID)
+	if facts.Engine == nil || !facts.Engine.Rootless {
+		return asRoot(id, groupsOf(s)), words, nil
+	}
+	if len(facts.Engine.UIDMap) == 0 {
+		return who{}, "", fmt.Errorf("the engine of %s runs without root, and nobody knows which ids of the host those inside are", s.Stack.Host.Name)
+	}
+	if w, ok = inNamespace(facts.Engine, id, groupsOf(s)); !ok {
+		return who{}, "", fmt.Errorf("uid %d and gid %d are nobody on the engine of %s, which runs without root", id.UID, id.GID, s.Stack.Host.Name)
+	}
+	if id.UID == 0 {
+		return w, "root inside, which is " + facts.UserName(w.uid) + " on the host,", nil
+	}
+	return w, fmt.Sprintf("uid %d inside, which is %s on the host,", id.UID, facts.UserName(w.uid)), nil
+}
+
+// engineUser is the user that an engine without root runs as, who has to reach what is mounted.
+func engineUser(facts *survey.Survey) (who, bool) {
+	w, ok := inNamespace(facts.Engine, lab.Identity{}, nil)
+	if a, known := facts.AccountOf(w.uid); known {
+		w.groups = a.Groups
+	}
+	return w, ok
+}
+
 // access works out which of the wanted rights an identity has on a file or folder itself, and says which entry decides about the first
 // that it has not. Each right is asked for by itself: reading may be granted by one entry and writing by another.
-func access(p survey.Path, id lab.Identity, groups []int, want rights) (got rights, decides string) {
+func access(p survey.Path, w who, want rights) (got rights, decides string) {
 	for _, bit := range []rights{mayEnter, mayRead, mayWrite} {
 		if want&bit == 0 {
 			continue
 		}
-		ok, why := accessOne(p, id, groups, bit)
+		ok, why := accessOne(p, w, bit)
 		if ok {
 			got |= bit
 		} else if decides == "" {
@@ -98,7 +159,7 @@ func access(p survey.Path, id lab.Identity, groups []int, want rights) (got righ
 }
 
 // accessOne follows POSIX.1e draft 17, 23.1.5 ("ACL access check algorithm"), as Linux carries it out, for a single right.
-func accessOne(p survey.Path, id lab.Identity, groups []int, want rights) (bool, string) {
+func accessOne(p survey.Path, w who, want rights) (bool, string) {
 	mode64, _ := strconv.ParseUint(p.Mode, 8, 32)
 	mode := uint32(mode64)
 	entries, mask, masked := parseACL(p.ACL)
@@ -108,20 +169,20 @@ func accessOne(p survey.Path, id lab.Identity, groups []int, want rights) (bool,
 		entries, masked = nil, false
 	}
 	switch {
-	case id.UID == 0:
+	case w.rules(p.UID, p.GID):
 		return true, ""
-	case id.UID == p.UID:
+	case w.uid == p.UID:
 		if rights(mode>>6)&want != 0 {
 			return true, ""
 		}
 		return false, fmt.Sprintf("it is the owner, whom mode %s gives %s", p.Mode, rights(mode>>6&7))
 	}
 	for _, e := range entries {
-		if e.tag == "user" && e.id == strconv.Itoa(id.UID) {
+		if e.tag == "user" && e.id == strconv.Itoa(w.uid) {
 			return e.perms&mask&want != 0, maskedWords("the entry user:"+e.id, e.perms, mask, want)
 		}
 	}
-	member := func(gid int) bool { return gid == id.GID || slices.Contains(groups, gid) }
+	member := func(gid int) bool { return gid == w.gid || slices.Contains(w.groups, gid) }
 	matched, words := false, ""
 	if !masked && member(p.GID) {
 		owning := rights(mode >> 3 & 7)

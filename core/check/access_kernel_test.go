@@ -22,55 +22,102 @@ import (
 	"proudlantern.example/lantern/core/survey"
 )
 
-// kernelAsk is what a child process is to ask the kernel: as whom it runs is set from outside.
+// kernelAsk is the question that a child process puts to the kernel.
 const kernelAsk = "LANTERN_TEST_KERNEL_ASK"
+
+// question asks what an identity may do in folders. They are opened by the engine, which has all rights of its namespace, before the identity
+// is taken on.
+type question struct {
+	Folders  []string
+	UID, GID int
+	Groups   []int
+}
+
+// unreached is the answer where the engine does not even come to the folder.
+const unreached rights = 8
 
 // TestMain answers for the child process of TestAccessAgreesWithTheKernel.
 func TestMain(m *testing.M) {
-	if root := os.Getenv(kernelAsk); root != "" {
-		answers := map[string]rights{}
-		entries, _ := os.ReadDir(root)
-		for _, e := range entries {
-			path := filepath.Join(root, e.Name())
-			for bit, mode := range map[rights]uint32{mayRead: unix.R_OK, mayWrite: unix.W_OK, mayEnter: unix.X_OK} {
-				if unix.Faccessat(unix.AT_FDCWD, path, mode, unix.AT_EACCESS) == nil {
-					answers[e.Name()] |= bit
-				}
+	text := os.Getenv(kernelAsk)
+	if text == "" {
+		os.Exit(m.Run())
+	}
+	var q question
+	must := func(err error) {
+		if err != nil {
+			fmt.Fprintln(os.Stderr, err)
+			os.Exit(1)
+		}
+	}
+	must(json.Unmarshal([]byte(text), &q))
+	answers, opened := make([]rights, len(q.Folders)), make([]int, len(q.Folders))
+	for i, folder := range q.Folders {
+		var err error
+		if opened[i], err = unix.Open(folder, unix.O_PATH, 0); err != nil {
+			answers[i] = unreached
+		}
+	}
+	must(syscall.Setgroups(q.Groups))
+	must(syscall.Setresgid(q.GID, q.GID, q.GID))
+	must(syscall.Setresuid(q.UID, q.UID, q.UID))
+	for i, fd := range opened {
+		for bit, mode := range map[rights]uint32{mayRead: unix.R_OK, mayWrite: unix.W_OK, mayEnter: unix.X_OK} {
+			if answers[i] != unreached && unix.Faccessat(fd, "", mode, unix.AT_EACCESS|unix.AT_EMPTY_PATH) == nil {
+				answers[i] |= bit
 			}
 		}
-		json.NewEncoder(os.Stdout).Encode(answers)
-		os.Exit(0)
 	}
-	os.Exit(m.Run())
+	must(json.NewEncoder(os.Stdout).Encode(answers))
+	os.Exit(0)
 }
 
-// The reckoning is the kernel's: 500 random folders with owners, modes and access control lists, asked by random identities.
-func TestAccessAgreesWithTheKernel(t *testing.T) {
-	if os.Getuid() != 0 {
-		t.Skip("giving folders away and becoming others needs root")
-	}
-	const folders, identities = 500, 40
-	random := rand.New(rand.NewPCG(1911, 41))
+// The engine without root of the test: its own user is 1311 of group 1400, and inside 1 is 6000 on the host.
+var rootless = &survey.Survey{Engine: &survey.Engine{
+	Rootless: true, UIDMap: []survey.IDMap{{Inside: 0, Host: 1311, Count: 1}, {Inside: 1, Host: 6000, Count: 3000}},
+	GIDMap: []survey.IDMap{{Inside: 0, Host: 1400, Count: 1}, {Inside: 1, Host: 6000, Count: 3000}},
+}}
+
+// randomTrees makes folders three deep with owners, modes and access control lists, and returns them, the deepest of each tree last.
+func randomTrees(t *testing.T, random *rand.Rand, n int) (trees [][]survey.Path) {
 	root := t.TempDir()
 	for dir := root; dir != os.TempDir(); dir = filepath.Dir(dir) {
 		require.NoError(t, os.Chmod(dir, 0o755))
 	}
-	var paths []survey.Path
-	for i := range folders {
-		p := survey.Path{Path: strconv.Itoa(i), Kind: survey.Folder, UID: 1311 + random.IntN(4), GID: 1400 + random.IntN(4)}
-		mode := random.Uint32N(0o1000)
-		full := filepath.Join(root, p.Path)
-		require.NoError(t, os.Mkdir(full, 0o700))
-		require.NoError(t, os.Chown(full, p.UID, p.GID))
-		require.NoError(t, os.Chmod(full, os.FileMode(mode)))
-		if random.IntN(2) == 0 {
-			p.ACL = randomACL(t, random, full, mode)
+	uids, gids := []int{1311, 1312, 1313, 7310, 7311}, []int{1400, 1401, 1402, 7399, 7400}
+	for i := range n {
+		full := filepath.Join(root, strconv.Itoa(i))
+		var tree []survey.Path
+		for _, level := range []string{"", "a", "b"} {
+			full = filepath.Join(full, level)
+			p := survey.Path{Path: full, Real: full, Kind: survey.Folder, UID: uids[random.IntN(len(uids))], GID: gids[random.IntN(len(gids))]}
+			mode := random.Uint32N(0o1000)
+			if level != "b" && random.IntN(3) > 0 {
+				mode |= 0o111 // else hardly anybody would come to the end
+			}
+			require.NoError(t, os.Mkdir(full, 0o700))
+			require.NoError(t, os.Chown(full, p.UID, p.GID))
+			require.NoError(t, os.Chmod(full, os.FileMode(mode)))
+			if random.IntN(2) == 0 {
+				p.ACL = randomACL(t, random, full, mode)
+			}
+			var st syscall.Stat_t
+			require.NoError(t, syscall.Stat(full, &st))
+			p.Mode = fmt.Sprintf("%04o", st.Mode&0o7777)
+			tree = append(tree, p)
 		}
-		var st syscall.Stat_t
-		require.NoError(t, syscall.Stat(full, &st))
-		p.Mode = fmt.Sprintf("%04o", st.Mode&0o7777)
-		paths = append(paths, p)
+		trees = append(trees, tree)
 	}
+	return trees
+}
+
+// The reckoning is the kernel's: 500 random trees, asked by random identities, as an engine with root and as one without.
+func TestAccessAgreesWithTheKernel(t *testing.T) {
+	if os.Getuid() != 0 {
+		t.Skip("giving folders away and becoming others needs root")
+	}
+	const count, identities = 500, 40
+	random := rand.New(rand.NewPCG(1911, 41))
+	trees := randomTrees(t, random, count)
 	test, err := os.Executable()
 	require.NoError(t, err)
 	// The test program lies in a folder that others may not enter.
@@ -81,33 +128,67 @@ func TestAccessAgreesWithTheKernel(t *testing.T) {
 	for dir := filepath.Dir(program); dir != os.TempDir(); dir = filepath.Dir(dir) {
 		require.NoError(t, os.Chmod(dir, 0o755))
 	}
-	disagreements := 0
-	for range identities {
-		id := lab.Identity{UID: 1311 + random.IntN(5), GID: 1400 + random.IntN(5)}
-		groups := []int{1400 + random.IntN(5), 1400 + random.IntN(5)}[:random.IntN(3)]
-		var supplementary []uint32
-		for _, g := range groups {
-			supplementary = append(supplementary, uint32(g))
-		}
+	facts := *rootless
+	var q question
+	for _, tree := range trees {
+		facts.Paths = append(facts.Paths, tree...)
+		q.Folders = append(q.Folders, tree[len(tree)-1].Path)
+	}
+	kernel := func(attr *syscall.SysProcAttr) []rights {
+		asked, err := json.Marshal(q)
+		require.NoError(t, err)
 		child := exec.Command(program)
-		child.Env = []string{kernelAsk + "=" + root}
-		child.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: uint32(id.UID), Gid: uint32(id.GID), Groups: supplementary}}
+		child.Env, child.SysProcAttr, child.Stderr = []string{kernelAsk + "=" + string(asked)}, attr, os.Stderr
 		out, err := child.Output()
 		require.NoError(t, err)
-		kernel := map[string]rights{}
-		require.NoError(t, json.Unmarshal(out, &kernel))
-		for _, p := range paths {
-			got, why := access(p, id, groups, mayRead|mayWrite|mayEnter)
-			if got != kernel[p.Path] {
-				if disagreements++; disagreements > 5 {
-					continue
-				}
-				t.Errorf("uid %d gid %d groups %v on %d:%d %s %v: reckoned %s (%s), the kernel says %s", id.UID, id.GID, groups, p.UID, p.GID, p.Mode, p.ACL, got, why, kernel[p.Path])
+		var answers []rights
+		require.NoError(t, json.Unmarshal(out, &answers))
+		require.Len(t, answers, count)
+		return answers
+	}
+	disagreements, closed := 0, 0
+	compare := func(kind string, w who, p survey.Path, want rights, said rights, why string) {
+		if said != want {
+			if disagreements++; disagreements < 6 {
+				t.Errorf("%s: uid %d gid %d groups %v on %d:%d %s %v: reckoned %s (%s), the kernel says %s", kind, w.uid, w.gid, w.groups, p.UID, p.GID, p.Mode, p.ACL, said, why, want)
 			}
 		}
 	}
-	t.Logf("%d questions, %d disagreements", folders*identities, disagreements)
+	for n := range identities {
+		id := lab.Identity{UID: 1311 + random.IntN(5), GID: 1400 + random.IntN(5)}
+		if n%8 == 0 {
+			id = lab.Identity{}
+		}
+		groups := []int{1400 + random.IntN(5), 1400 + random.IntN(5)}[:random.IntN(3)]
+		q.UID, q.GID, q.Groups = id.UID, id.GID, groups
+
+		answers, w := kernel(nil), asRoot(id, groups)
+		for i, tree := range trees {
+			p := tree[len(tree)-1]
+			got, why := access(p, w, mayRead|mayWrite|mayEnter)
+			compare("with root", w, p, answers[i], got, why)
+		}
+
+		answers = kernel(&syscall.SysProcAttr{
+			Cloneflags: syscall.CLONE_NEWUSER, GidMappingsEnableSetgroups: true, Credential: &syscall.Credential{},
+			UidMappings: []syscall.SysProcIDMap{{HostID: 1311, Size: 1}, {ContainerID: 1, HostID: 6000, Size: 3000}},
+			GidMappings: []syscall.SysProcIDMap{{HostID: 1400, Size: 1}, {ContainerID: 1, HostID: 6000, Size: 3000}},
+		})
+		w, ok := inNamespace(facts.Engine, id, groups)
+		require.True(t, ok)
+		for i, tree := range trees {
+			p := tree[len(tree)-1]
+			got, why := access(p, w, mayRead|mayWrite|mayEnter)
+			if at, decides, is := closedAbove(&facts, p); is {
+				closed++
+				got, why = unreached, at.Path+": "+decides
+			}
+			compare("without root", w, p, answers[i], got, why)
+		}
+	}
+	t.Logf("%d questions, %d of them end at a closed folder, %d disagreements", 2*count*identities, closed, disagreements)
 	require.Zero(t, disagreements)
+	require.NotZero(t, closed)
 }
 
 // randomACL gives a folder an access control list and returns it as a survey writes it.
@@ -122,9 +203,9 @@ func randomACL(t *testing.T, random *rand.Rand, path string, mode uint32) []stri
 	const none = ^uint32(0)
 	var acl []string
 	add(0x01, mode>>6&7, none)
-	for _, uid := range random.Perm(5)[:random.IntN(3)] {
+	for _, n := range random.Perm(7)[:random.IntN(3)] {
 		perms := random.Uint32N(8)
-		acl = append(acl, fmt.Sprintf("user:%d:%s", 1311+uid, rights(perms)))
+		acl = append(acl, fmt.Sprintf("user:%d:%s", []int{1311, 1312, 1313, 1314, 1315, 7310, 7311}[n], rights(perms)))
 	}
 	slices.Sort(acl) // by id, as the kernel demands: they all have four digits
 	for _, e := range acl {
@@ -134,8 +215,8 @@ func randomACL(t *testing.T, random *rand.Rand, path string, mode uint32) []stri
 	acl = append(acl, "group::"+rights(owning).String())
 	add(0x04, owning, none)
 	var groups []string
-	for _, gid := range random.Perm(5)[:1+random.IntN(2)] {
-		groups = append(groups, fmt.Sprintf("group:%d:%s", 1400+gid, rights(random.Uint32N(8))))
+	for _, n := range random.Perm(7)[:1+random.IntN(2)] {
+		groups = append(groups, fmt.Sprintf("group:%d:%s", []int{1400, 1401, 1402, 1403, 1404, 7399, 7400}[n], rights(random.Uint32N(8))))
 	}
 	slices.Sort(groups)
 	for _, e := range groups {

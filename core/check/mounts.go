@@ -1,8 +1,10 @@
 package check
 
 import (
+	"cmp"
 	"fmt"
 	"path"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -119,13 +121,9 @@ func mountDenied(in *Input) {
 			return
 		}
 		host := s.Stack.Host
-		if host.Survey.Engine != nil && host.Survey.Engine.Rootless {
-			in.skip(m.Source, "the engine of "+host.Name+" runs without root; its uid map is not reckoned with yet")
-			return
-		}
-		id, ok, why := s.Identity()
-		if !ok {
-			in.skip(s.FullName(), why)
+		w, words, err := whoIs(s)
+		if err != nil {
+			in.skip(s.FullName(), err.Error())
 			return
 		}
 		want, folder := mayRead, p.Kind == survey.Folder
@@ -135,26 +133,68 @@ func mountDenied(in *Input) {
 		if !m.ReadOnly {
 			want |= mayWrite
 		}
-		groups := groupsOf(s)
-		got, decides := access(p, id, groups, want)
+		if f, ok := host.Survey.FileSystemOf(cmp.Or(p.Real, p.Path)); ok && !m.ReadOnly && slices.Contains(f.Options, "ro") {
+			in.report(s, source.Problem{
+				At: m.SourceAt, Message: fmt.Sprintf("%s on %s: nobody may write there, because the file system at %s is mounted read-only", m.Source, host.Name, f.Mount),
+			})
+			return
+		}
+		if closed, decides, ok := closedAbove(host.Survey, p); ok {
+			in.report(s, source.Problem{
+				At: m.SourceAt, Message: fmt.Sprintf("%s on %s: the engine, which runs without root, may not enter %s on the way", m.Source, host.Name, closed.Path), Because: []source.Because{
+					{Text: belongs(host.Survey, closed)}, {Text: "the engine's user: " + decides},
+				},
+			})
+			return
+		}
+		got, decides := access(p, w, want)
 		if got == want {
 			return
 		}
-		who := host.Survey.UserName(id.UID)
 		because := []source.Because{
-			{Text: fmt.Sprintf("%s belongs to %s and %s, mode %s%s", m.Source, host.Survey.UserName(p.UID), host.Survey.GroupName(p.GID), p.Mode, aclWords(p.ACL))},
-			{Text: fmt.Sprintf("%s works as %s, %s: %s", s.FullName(), who, host.Survey.GroupName(id.GID), decides)},
+			{Text: belongs(host.Survey, p)},
+			{Text: fmt.Sprintf("%s works as %s, %s: %s", s.FullName(), strings.TrimSuffix(words, ","), host.Survey.GroupName(w.gid), decides)},
 		}
-		if !id.At.IsZero() {
+		if id, _, _ := s.Identity(); !id.At.IsZero() {
 			because[1].At = id.At
 		}
 		in.report(s, source.Problem{
 			At:      m.SourceAt,
-			Message: fmt.Sprintf("%s on %s: %s may not %s there", m.Source, host.Name, who, (want &^ got).words(folder)),
+			Message: fmt.Sprintf("%s on %s: %s may not %s there", m.Source, host.Name, words, (want &^ got).words(folder)),
 			Because: because,
-			Mend:    permissionMend(m.Source, p, id, groups, want),
+			Mend:    permissionMend(m.Source, p, w, want),
 		})
 	})
+}
+
+func belongs(facts *survey.Survey, p survey.Path) string {
+	return fmt.Sprintf("%s belongs to %s and %s, mode %s%s", p.Path, facts.UserName(p.UID), facts.GroupName(p.GID), p.Mode, aclWords(p.ACL))
+}
+
+// closedAbove returns the first folder on the way to a path that the user of an engine without root may not enter, and why. What is not
+// known counts as open.
+func closedAbove(facts *survey.Survey, p survey.Path) (closed survey.Path, decides string, ok bool) {
+	if facts.Engine == nil || !facts.Engine.Rootless {
+		return closed, "", false
+	}
+	w, known := engineUser(facts)
+	var above []string
+	for dir := path.Dir(p.Real); known && p.Real != ""; dir = path.Dir(dir) {
+		above = append(above, dir)
+		if dir == "/" || dir == "." {
+			break
+		}
+	}
+	for _, dir := range slices.Backward(above) {
+		folder, seen := facts.Path(dir)
+		if !seen || folder.Kind != survey.Folder {
+			continue
+		}
+		if got, decides := access(folder, w, mayEnter); got == 0 {
+			return folder, decides, true
+		}
+	}
+	return closed, "", false
 }
 
 // groupsOf returns the further groups that the service's process has.
@@ -176,18 +216,18 @@ func aclWords(acl []string) string {
 }
 
 // permissionMend says what would let the identity in, the least first.
-func permissionMend(path string, p survey.Path, id lab.Identity, groups []int, need rights) *source.Mend {
+func permissionMend(path string, p survey.Path, w who, need rights) *source.Mend {
 	_, mask, masked := parseACL(p.ACL)
-	granted, _ := access(withMask(p, 7), id, groups, need)
+	granted, _ := access(withMask(p, 7), w, need)
 	switch {
 	case masked && granted == need:
 		return &source.Mend{Text: fmt.Sprintf("widen the mask to %s: setfacl -m m::%s '%s'", mask|need, mask|need, path)}
-	case id.UID == p.UID:
+	case w.uid == p.UID:
 		return &source.Mend{Text: fmt.Sprintf("give its owner the rights: chmod u+%s '%s'", letters(need), path)}
-	case id.GID == p.GID && !masked:
+	case w.gid == p.GID && !masked:
 		return &source.Mend{Text: fmt.Sprintf("give its group the rights: chmod g+%s '%s'", letters(need), path)}
 	}
-	return &source.Mend{Text: fmt.Sprintf("give it an entry of its own: setfacl -m u:%d:%s '%s'; or make it the owner: chown %d:%d '%s'", id.UID, need, path, id.UID, id.GID, path)}
+	return &source.Mend{Text: fmt.Sprintf("give it an entry of its own: setfacl -m u:%d:%s '%s'; or make it the owner: chown %d:%d '%s'", w.uid, need, path, w.uid, w.gid, path)}
 }
 
 // withMask returns the path as it would be with another mask.

@@ -1,6 +1,7 @@
 package check
 
 import (
+	"cmp"
 	"fmt"
 	"path"
 	"slices"
@@ -326,13 +327,8 @@ func keeps(s *lab.Service, m lab.Mount) bool {
 func mountLowSpace(in *Input) {
 	const enough = 1 << 30
 	told := map[string]bool{}
-	eachPath(in, func(s *lab.Service, m lab.Mount, _ survey.Path) {
-		var on survey.FileSystem
-		for _, f := range s.Stack.Host.Survey.FileSystems {
-			if f.Mounted && below(m.Source, f.Mount) && len(f.Mount) > len(on.Mount) {
-				on = f
-			}
-		}
+	eachPath(in, func(s *lab.Service, m lab.Mount, p survey.Path) {
+		on, _ := s.Stack.Host.Survey.FileSystemOf(cmp.Or(p.Real, p.Path))
 		key := s.Stack.Host.Name + on.Mount
 		if m.ReadOnly || on.Size == 0 || on.Free >= enough || told[key] {
 			return
@@ -363,9 +359,9 @@ func sensitive(p string) string {
 // contentsDenied reports the most frequent kind of entry that a service cannot use, in folders that it can.
 func contentsDenied(in *Input) {
 	eachPath(in, func(s *lab.Service, m lab.Mount, p survey.Path) {
-		id, ok, _ := s.Identity()
+		w, words, err := whoIs(s)
 		facts := s.Stack.Host.Survey
-		if p.Kind != survey.Folder || !ok || id.UID == 0 || facts.Engine != nil && facts.Engine.Rootless {
+		if p.Kind != survey.Folder || err != nil {
 			return // mount-denied says what could not be judged
 		}
 		wanted := func(folder bool) rights {
@@ -378,14 +374,14 @@ func contentsDenied(in *Input) {
 			}
 			return want
 		}
-		if got, _ := access(p, id, groupsOf(s), wanted(true)); got != wanted(true) {
+		if got, _ := access(p, w, wanted(true)); got != wanted(true) {
 			return // mount-denied
 		}
 		var worst survey.Inside
 		var lacks rights
 		for _, e := range p.Inside {
 			want := wanted(e.Kind == survey.Folder)
-			got, _ := access(survey.Path{Kind: e.Kind, UID: e.UID, GID: e.GID, Mode: e.Mode}, id, groupsOf(s), want)
+			got, _ := access(survey.Path{Kind: e.Kind, UID: e.UID, GID: e.GID, Mode: e.Mode}, w, want)
 			if got != want && e.Count > worst.Count {
 				worst, lacks = e, want&^got
 			}
@@ -399,9 +395,9 @@ func contentsDenied(in *Input) {
 		}
 		in.report(s, source.Problem{
 			At:      m.SourceAt,
-			Message: fmt.Sprintf("%s may use %s, and not %s inside it: it may not %s there", facts.UserName(id.UID), m.Source, what, lacks.words(worst.Kind == survey.Folder)),
+			Message: fmt.Sprintf("%s may use %s, and not %s inside it: it may not %s there", words, m.Source, what, lacks.words(worst.Kind == survey.Folder)),
 			Because: []source.Because{{Text: fmt.Sprintf("%s belongs to %s and %s, mode %s", worst.Example, facts.UserName(worst.UID), facts.GroupName(worst.GID), worst.Mode)}},
-			Mend:    &source.Mend{Text: fmt.Sprintf("if all of it is the service's: chown -R %d:%d '%s'", id.UID, id.GID, m.Source)},
+			Mend:    &source.Mend{Text: fmt.Sprintf("if all of it is the service's: chown -R %d:%d '%s'", w.uid, w.gid, m.Source)},
 		})
 	})
 }
@@ -420,16 +416,17 @@ func deviceMissing(in *Input) {
 				in.report(s, source.Problem{At: s.At, Message: fmt.Sprintf("%s has no device %s", s.Stack.Host.Name, d.Host)})
 				continue
 			}
-			id, ok, _ := s.Identity()
-			if !ok || id.UID == 0 || s.Settings.Privileged || s.RunAs == nil && s.OwnerUID != "" {
+			w, words, err := whoIs(s)
+			if err != nil || s.Settings.Privileged || s.RunAs == nil && s.OwnerUID != "" {
 				continue // root opens it, and images that take ids arrange for it themselves
 			}
 			device := survey.Path{Kind: survey.Device, UID: f.UID, GID: f.GID, Mode: f.Mode}
-			if got, _ := access(device, id, groupsOf(s), mayRead); got&mayRead != 0 {
+			if got, _ := access(device, w, mayRead); got&mayRead != 0 {
 				continue
 			}
-			p := source.Problem{At: s.At, Message: fmt.Sprintf("%s may not open %s, which belongs to %s and %s, mode %s", facts.UserName(id.UID), d.Host, facts.UserName(f.UID), facts.GroupName(f.GID), f.Mode)}
-			if got, _ := access(device, id, []int{f.GID}, mayRead); got&mayRead != 0 {
+			p := source.Problem{At: s.At, Message: fmt.Sprintf("%s may not open %s, which belongs to %s and %s, mode %s", words, d.Host, facts.UserName(f.UID), facts.GroupName(f.GID), f.Mode)}
+			w.groups = append(w.groups, f.GID)
+			if got, _ := access(device, w, mayRead); got&mayRead != 0 && (facts.Engine == nil || !facts.Engine.Rootless) {
 				group := strconv.Itoa(f.GID)
 				p.Mend = &source.Mend{Text: fmt.Sprintf("extra-groups = [\"%s\"] gives it the device's group", group), Edits: addTo(s, "extra-groups", s.Declared().Settings.ExtraGroups, group)}
 			}

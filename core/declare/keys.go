@@ -1,8 +1,8 @@
 package declare
 
 import (
-	"fmt"
 	"cmp"
+	"fmt"
 	"slices"
 	"strings"
 	"unicode/utf8"

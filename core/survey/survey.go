@@ -58,8 +58,51 @@ type Engine struct {
 	OpensLowPorts *bool `json:"opens-low-ports,omitempty"`
 	// LogLimit tells whether logs without a declared limit have one all the same; nil: not known.
 	LogLimit *bool `json:"log-limit,omitempty"`
+	// UIDMap and GIDMap say which ids of the host those inside containers are, on an engine without root (user_namespaces(7)). Inside 0 is
+	// the engine's own user. Nil on one that runs as root, and where nobody knows.
+	UIDMap []IDMap `json:"uid-map,omitempty"`
+	GIDMap []IDMap `json:"gid-map,omitempty"`
 	// Lacks names keys of a service that this engine cannot honour.
 	Lacks []string `json:"lacks,omitempty"`
+}
+
+// IDMap is a stretch of ids inside containers, and the first id of the host that it stands for.
+type IDMap struct {
+	Inside int `json:"inside"`
+	Host   int `json:"host"`
+	Count  int `json:"count"`
+}
+
+// HostID returns the id of the host that one inside a container stands for.
+func HostID(maps []IDMap, inside int) (int, bool) {
+	for _, m := range maps {
+		if n := inside - m.Inside; n >= 0 && n < m.Count {
+			return m.Host + n, true
+		}
+	}
+	return 0, false
+}
+
+// HasHostID tells whether an id of the host is any at all inside.
+func HasHostID(maps []IDMap, host int) bool {
+	return slices.ContainsFunc(maps, func(m IDMap) bool { return host >= m.Host && host < m.Host+m.Count })
+}
+
+// AccountOf returns the account with a uid.
+func (s *Survey) AccountOf(uid int) (Account, bool) {
+	return find(s.Accounts, func(a Account) bool { return a.UID == uid })
+}
+
+// FileSystemOf returns the mounted file system that holds a path.
+func (s *Survey) FileSystemOf(path string) (FileSystem, bool) {
+	var holds FileSystem
+	for _, f := range s.FileSystems {
+		at := strings.TrimSuffix(f.Mount, "/") + "/"
+		if f.Mounted && strings.HasPrefix(path+"/", at) && len(f.Mount) > len(holds.Mount) {
+			holds = f
+		}
+	}
+	return holds, holds.Mount != ""
 }
 
 // Account is a user of the host.
@@ -231,7 +274,7 @@ func (s *Survey) Group(name string) (Group, bool) {
 
 // UserName returns the name of a uid, or "uid N".
 func (s *Survey) UserName(uid int) string {
-	if a, ok := find(s.Accounts, func(a Account) bool { return a.UID == uid }); ok {
+	if a, ok := s.AccountOf(uid); ok {
 		return fmt.Sprintf("%s (uid %d)", a.Name, uid)
 	}
 	return fmt.Sprintf("uid %d", uid)

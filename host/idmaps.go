@@ -1,0 +1,53 @@
+package host
+
+import (
+	"os"
+	"strconv"
+	"strings"
+	"syscall"
+
+	"proudlantern.example/lantern/core/survey"
+)
+
+// readIDMaps finds out which ids of the host those inside containers are, for an engine without root: its own user, who owns its socket, is
+// root inside, and the others are those that the user was given (subuid(5), subgid(5)).
+func readIDMaps(s *survey.Survey, address, subuid, subgid string) {
+	socket, ok := strings.CutPrefix(address, "unix://")
+	info, err := os.Stat(socket)
+	if !ok || err != nil {
+		s.Unknown["uid-map"] = "the engine runs without root, and its socket does not show as whom"
+		return
+	}
+	owner := info.Sys().(*syscall.Stat_t)
+	gid := int(owner.Gid)
+	account, known := s.AccountOf(int(owner.Uid))
+	if known {
+		gid = account.GID
+	}
+	s.Engine.UIDMap = idMap(int(owner.Uid), subIDs(subuid, account.Name, int(owner.Uid)))
+	s.Engine.GIDMap = idMap(gid, subIDs(subgid, account.Name, int(owner.Uid)))
+}
+
+// subIDs returns the stretches that a file gives a user, by name or by uid.
+func subIDs(file, name string, uid int) [][2]int {
+	var all [][2]int
+	eachLine(file, 3, func(f []string) {
+		start, err := strconv.Atoi(f[1])
+		count, err2 := strconv.Atoi(f[2])
+		if err == nil && err2 == nil && (f[0] == name && name != "" || f[0] == strconv.Itoa(uid)) {
+			all = append(all, [2]int{start, count})
+		}
+	})
+	return all
+}
+
+// idMap puts the user first, and the stretches one after the other.
+func idMap(own int, given [][2]int) []survey.IDMap {
+	maps := []survey.IDMap{{Inside: 0, Host: own, Count: 1}}
+	inside := 1
+	for _, g := range given {
+		maps = append(maps, survey.IDMap{Inside: inside, Host: g[0], Count: g[1]})
+		inside += g[1]
+	}
+	return maps
+}

@@ -27,8 +27,11 @@ var mountRules = []Rule{
 					return
 				}
 				problem := source.Problem{At: m.SourceAt, Message: fmt.Sprintf("%s does not exist on %s", m.Source, s.Stack.Host.Name)}
+				if first := firstMissing(s.Stack.Host.Survey, m.Source); first != m.Source {
+					problem.Because = []source.Because{{Text: path.Dir(first) + " is there, and nothing called " + path.Base(first) + " is in it"}}
+				}
 				if len(p.Near) > 0 {
-					problem.Because = []source.Because{{Text: "beside it there are " + strings.Join(p.Near, ", ")}}
+					problem.Because = append(problem.Because, source.Because{Text: "beside it there are " + strings.Join(p.Near, ", ")})
 				}
 				problem.Mend = letCreate(m, p)
 				in.report(s, problem)
@@ -70,6 +73,17 @@ func eachMissing(in *Input, f func(*lab.Service, lab.Mount, survey.Path)) {
 			f(s, m, p)
 		}
 	})
+}
+
+// firstMissing returns the first part of the way to a missing path that is missing itself.
+func firstMissing(facts *survey.Survey, p string) string {
+	for dir := path.Dir(p); dir != "/" && dir != "."; dir = path.Dir(dir) {
+		if above, ok := facts.Path(dir); !ok || above.Kind != survey.Missing {
+			break
+		}
+		p = dir
+	}
+	return p
 }
 
 // letCreate offers to make the folder of a mount. What is only read, has a name like a file's, or like that of something beside it, was

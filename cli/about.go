@@ -94,15 +94,17 @@ func unknownWord(name string) error {
 
 func (a *app) schemaCommand() *cli.Command {
 	return &cli.Command{
-		Name: "schema", Usage: "JSON Schema (2020-12) of the files, for editors", ArgsUsage: "lab|stack",
+		Name: "schema", Usage: "JSON Schema (2020-12) of the files, for editors, and of every JSON output", ArgsUsage: "lab|stack|json",
 		Action: func(_ context.Context, c *cli.Command) error {
 			switch strings.ToLower(c.Args().First()) {
 			case "lab":
 				return render.JSON(a.Out, declare.Schema(declare.LabFile, declare.LabDocs()))
 			case "stack":
 				return render.JSON(a.Out, declare.Schema(declare.StackFile, declare.StackDocs()))
+			case "json":
+				return render.Schemas(a.Out)
 			}
-			return usage("lantern schema prints the schema of lab or of stack")
+			return usage("lantern schema prints the schema of lab, of stack or of json")
 		},
 	}
 }

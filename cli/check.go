@@ -30,6 +30,10 @@ func (a *app) checkCommand() *cli.Command {
 			&cli.BoolFlag{Name: "strict", Usage: "warnings fail, too", Destination: &strict},
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
+			sarif := a.format == "sarif"
+			if sarif {
+				a.format = "json" // for programs, too
+			}
 			o, asJSON, err := a.begin()
 			if err != nil {
 				return err
@@ -58,9 +62,12 @@ func (a *app) checkCommand() *cli.Command {
 					return err
 				}
 			}
-			if asJSON {
+			switch {
+			case sarif:
+				err = render.SARIF(a.Out, a.version, result)
+			case asJSON:
 				err = render.FindingsJSON(a.Out, o.Lab, result)
-			} else {
+			default:
 				render.Findings(a.Out, a.paint(a.Out), o.Lab, result, a.verbose)
 			}
 			if err == nil && (result.Count(check.Error) > 0 || strict && result.Count(check.Warning) > 0) {

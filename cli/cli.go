@@ -95,7 +95,7 @@ func (a *app) command() *cli.Command {
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "lab", Usage: "the lab's `DIR`", Sources: cli.EnvVars("LANTERN_LAB"), Destination: &a.lab},
 			&cli.StringFlag{Name: "host", Usage: "only this host of the lab", Destination: &a.host},
-			&cli.StringFlag{Name: "format", Usage: "text or json", Value: "text", Destination: &a.format},
+			&cli.StringFlag{Name: "format", Usage: "text or json (check: also sarif)", Value: "text", Destination: &a.format},
 			&cli.BoolFlag{Name: "quiet", Usage: "results and errors only", Destination: &a.quiet},
 			&cli.BoolFlag{Name: "verbose", Usage: "say more", Destination: &a.verbose},
 			&cli.BoolFlag{Name: "no-color", Usage: "no colours", Sources: cli.EnvVars("NO_COLOR"), Destination: &a.noColor},

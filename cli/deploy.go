@@ -184,12 +184,9 @@ func plansOf(plans []stackPlan) []plan.Stack {
 // result writes the last event of a stack.
 func (r *deployRun) result(p stackPlan, out deploy.Outcome, code int) {
 	if r.json {
-		last := map[string]any{"result": out.Result, "exit": code, "host": p.deployer.Host, "stack": p.plan.Stack.Name}
-		if out.Failure != nil {
-			last["because"] = out.Failure.Message
-		}
-		if out.Holder != "" {
-			last["because"] = out.Holder
+		last := render.DeployResult{Result: out.Result, Exit: code, Host: p.deployer.Host, Stack: p.plan.Stack.Name, Because: out.Holder}
+		if out.Failure != nil && out.Holder == "" {
+			last.Because = out.Failure.Message
 		}
 		json.NewEncoder(r.Out).Encode(last)
 	}

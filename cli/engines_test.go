@@ -150,12 +150,19 @@ func (b *bench) page(port int) about {
 	return a
 }
 
+// freePort returns a port that nobody has, another one each time.
 func freePort(t *testing.T) int {
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
 	defer l.Close()
-	return l.Addr().(*net.TCPAddr).Port
+	port := l.Addr().(*net.TCPAddr).Port
+	if _, given := givenPorts.LoadOrStore(port, true); given {
+		return freePort(t)
+	}
+	return port
 }
+
+var givenPorts sync.Map
 
 const labText = `lab = "skerry-light"
 timezone = "Atlantic/Faroe"

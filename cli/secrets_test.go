@@ -295,9 +295,9 @@ func TestReferenceIsPrinted(t *testing.T) {
 	_, stderr := b.run(2, "about", "mount-denid")
 	assert.Contains(t, stderr, "mount-denied is one")
 	b.run(2, "about")
-	for _, file := range []string{"lab", "stack"} {
+	for _, file := range []string{"lab", "stack", "json"} {
 		stdout, _ = b.run(0, "schema", file)
 		assert.True(t, json.Valid([]byte(stdout)))
 	}
-	b.run(2, "schema", "json")
+	b.run(2, "schema", "yaml")
 }

@@ -26,7 +26,7 @@ func (a *app) statusCommand() *cli.Command {
 				return err
 			}
 			if asJSON {
-				err = render.JSON(a.Out, map[string]any{"lantern": 1, "services": services})
+				err = render.JSON(a.Out, render.NewStates(services))
 			} else {
 				for i := range services {
 					if !a.verbose {

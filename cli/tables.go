@@ -58,9 +58,9 @@ func (a *app) portsCommand() *cli.Command {
 			}
 			switch {
 			case asJSON && free > 0:
-				return render.JSON(a.Out, map[string]any{"lantern": 1, "free": open})
+				return render.JSON(a.Out, render.NewFrees(open))
 			case asJSON:
-				return render.JSON(a.Out, map[string]any{"lantern": 1, "ports": append([]lab.PortUse{}, uses...)})
+				return render.JSON(a.Out, render.NewPortUses(uses))
 			case free > 0:
 				render.Free(a.Out, a.paint(a.Out), open)
 			case router:
@@ -97,7 +97,7 @@ func (a *app) mountsCommand() *cli.Command {
 				return elsewhere || wanted != "." && !within(u.Source, wanted) && !within(wanted, u.Source)
 			})
 			if asJSON {
-				return render.JSON(a.Out, map[string]any{"lantern": 1, "mounts": append([]lab.MountUse{}, uses...)})
+				return render.JSON(a.Out, render.NewMountUses(uses))
 			}
 			render.Mounts(a.Out, a.paint(a.Out), uses)
 			return nil

@@ -79,25 +79,15 @@ func difference(p Paint, d plan.Difference) string {
 
 // PlansJSON writes plans for programs.
 func PlansJSON(w io.Writer, plans []plan.Stack) error {
-	type service struct {
-		Service     string            `json:"service"`
-		Action      plan.Action       `json:"action"`
-		Differences []plan.Difference `json:"differences,omitempty"`
-	}
-	type stack struct {
-		Stack    string    `json:"stack"`
-		Host     string    `json:"host"`
-		Services []service `json:"services"`
-	}
-	stacks := []stack{}
+	stacks := []comparedStack{}
 	for _, s := range plans {
-		j := stack{Stack: s.Stack.Name, Host: s.Stack.Host.Name, Services: []service{}}
+		j := comparedStack{Stack: s.Stack.Name, Host: s.Stack.Host.Name, Services: []comparedService{}}
 		for _, v := range s.Services {
-			j.Services = append(j.Services, service{v.Name, v.Action, v.Differences})
+			j.Services = append(j.Services, comparedService{v.Name, v.Action, v.Differences})
 		}
 		stacks = append(stacks, j)
 	}
-	return JSON(w, map[string]any{"lantern": 1, "stacks": stacks})
+	return JSON(w, Compare{first, stacks})
 }
 
 // Progress writes the events of a deploy, a line a step.

@@ -96,19 +96,6 @@ func over(p Paint, v lab.Variable) string {
 
 // EnvJSON writes the same for programs.
 func EnvJSON(w io.Writer, services []*lab.Service) error {
-	type variable struct {
-		Name      string        `json:"name"`
-		Value     string        `json:"value,omitempty"` // left out of a secret
-		Secret    bool          `json:"secret,omitempty"`
-		Origin    string        `json:"origin"`
-		At        *source.Place `json:"at,omitempty"`
-		Overrides []variable    `json:"overrides,omitempty"`
-	}
-	type service struct {
-		Stack     string     `json:"stack"`
-		Service   string     `json:"service"`
-		Variables []variable `json:"variables"`
-	}
 	var translate func(v lab.Variable, secret bool) variable
 	translate = func(v lab.Variable, secret bool) variable {
 		j := variable{Name: v.Name, Value: v.Value, Secret: secret || v.Secret, Origin: v.Origin, At: placeJSON(v.At)}
@@ -120,13 +107,13 @@ func EnvJSON(w io.Writer, services []*lab.Service) error {
 		}
 		return j
 	}
-	list := []service{}
+	list := []envService{}
 	for _, s := range services {
-		j := service{Stack: s.Stack.Name, Service: s.Name, Variables: []variable{}}
+		j := envService{Stack: s.Stack.Name, Service: s.Name, Variables: []variable{}}
 		for _, v := range withImage(s) {
 			j.Variables = append(j.Variables, translate(v, false))
 		}
 		list = append(list, j)
 	}
-	return JSON(w, map[string]any{"lantern": 1, "services": list})
+	return JSON(w, Variables{first, list})
 }

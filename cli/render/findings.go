@@ -120,65 +120,29 @@ func count(l *lab.Lab, r check.Result) sums {
 	return t
 }
 
-type findingJSON struct {
-	Rule     string         `json:"rule"`
-	Severity check.Severity `json:"severity"`
-	Host     string         `json:"host,omitempty"`
-	Stack    string         `json:"stack,omitempty"`
-	Service  string         `json:"service,omitempty"`
-	At       *source.Place  `json:"at,omitempty"`
-	Message  string         `json:"message"`
-	Because  []becauseJSON  `json:"because,omitempty"`
-	Mend     *mendJSON      `json:"mend,omitempty"`
-	Accepted *string        `json:"accepted"`
-}
-
-type becauseJSON struct {
-	Text string        `json:"text"`
-	At   *source.Place `json:"at,omitempty"`
-}
-
-type mendJSON struct {
-	Text  string     `json:"text"`
-	Edits []editJSON `json:"edits,omitempty"`
-}
-
-type editJSON struct {
-	File   string `json:"file"`
-	Offset int    `json:"offset"` // bytes
-	Length int    `json:"length"` // bytes
-	New    string `json:"new"`
-}
-
-type skipJSON struct {
-	Rule    string `json:"rule"`
-	Subject string `json:"subject"`
-	Why     string `json:"why"`
-}
-
 // FindingsJSON writes findings for programs.
 func FindingsJSON(w io.Writer, l *lab.Lab, r check.Result) error {
-	findings, skipped := []findingJSON{}, []skipJSON{}
+	findings, skipped := []finding{}, []skip{}
 	for _, f := range r.Findings {
-		j := findingJSON{Rule: f.Rule, Severity: f.Severity, Host: f.Host, Stack: f.Stack, Service: f.Service, At: placeJSON(f.At), Message: f.Message}
+		j := finding{Rule: f.Rule, Severity: f.Severity, Host: f.Host, Stack: f.Stack, Service: f.Service, At: placeJSON(f.At), Message: f.Message}
 		for _, b := range f.Because {
-			j.Because = append(j.Because, becauseJSON{b.Text, placeJSON(b.At)})
+			j.Because = append(j.Because, because{b.Text, placeJSON(b.At)})
 		}
 		if f.Accepted != "" {
 			j.Accepted = &f.Accepted
 		}
 		if f.Mend != nil {
-			j.Mend = &mendJSON{Text: f.Mend.Text}
+			j.Mend = &mend{Text: f.Mend.Text}
 			for _, e := range f.Mend.Edits {
-				j.Mend.Edits = append(j.Mend.Edits, editJSON{e.At.File.Path, e.At.Start, e.At.End - e.At.Start, e.New})
+				j.Mend.Edits = append(j.Mend.Edits, edit{e.At.File.Path, e.At.Start, e.At.End - e.At.Start, e.New})
 			}
 		}
 		findings = append(findings, j)
 	}
 	for _, s := range r.Skipped {
-		skipped = append(skipped, skipJSON(s))
+		skipped = append(skipped, skip(s))
 	}
-	return JSON(w, map[string]any{"lantern": 1, "lab": l.Name, "findings": findings, "skipped": skipped, "totals": count(l, r)})
+	return JSON(w, Check{first, l.Name, findings, skipped, count(l, r)})
 }
 
 func placeJSON(at source.Span) *source.Place {

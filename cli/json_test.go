@@ -1,0 +1,96 @@
+package cli_test
+
+import (
+	"encoding/json"
+	"fmt"
+	"strings"
+	"testing"
+
+	"github.com/owenrumney/go-sarif/v3/pkg/report/v210/sarif"
+	"github.com/santhosh-tekuri/jsonschema/v6"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"proudlantern.example/lantern/engine/enginetest"
+)
+
+// Every JSON output is as `lantern schema json` says, and the findings are SARIF, too.
+func TestJSONOutputs(t *testing.T) {
+	enginetest.Each(t, func(t *testing.T, target enginetest.Target) {
+		b := newBench(t, target)
+		stdout, _ := b.run(0, "schema", "json")
+		document, err := jsonschema.UnmarshalJSON(strings.NewReader(stdout))
+		require.NoError(t, err)
+		c := jsonschema.NewCompiler()
+		require.NoError(t, c.AddResource("mem:///outputs.json", document))
+		schema, err := c.Compile("mem:///outputs.json")
+		require.NoError(t, err)
+		seen := map[string]bool{}
+		valid := func(name, text string) {
+			t.Helper()
+			value, err := jsonschema.UnmarshalJSON(strings.NewReader(`{"` + name + `": ` + text + `}`))
+			require.NoError(t, err, text)
+			assert.NoError(t, schema.Validate(value), name)
+			seen[name] = true
+		}
+		desk, front := freePort(t), freePort(t)
+		b.write("lab.toml", fmt.Sprintf(labText, b.uid, b.gid, b.data, target.Address))
+		b.write("tide-log/tide-log.env", "TIDES_DB_PASSWORD=the-moon-pulls-the-sea\n")
+		b.write("tide-log/stack.toml", fmt.Sprintf(stackText, enginetest.Page, front, "low", "20s", desk))
+		run := func(name string, code int, args ...string) {
+			t.Helper()
+			stdout, _ := b.run(code, append(args, "--format", "json")...)
+			valid(name, stdout)
+		}
+		run("check", 0, "check")
+		run("deploy --dry-run", 0, "deploy", "--dry-run")
+		run("status", 1, "status")
+		stdout, _ = b.run(0, "deploy", "--yes", "--format", "json")
+		lines := strings.Split(strings.TrimSpace(stdout), "\n")
+		for _, line := range lines[:len(lines)-1] {
+			valid("deploy", line)
+		}
+		valid("deploy result", lines[len(lines)-1])
+		run("status", 0, "status")
+		run("ports", 0, "ports")
+		run("ports --free", 0, "ports", "--free", "3")
+		run("mounts", 0, "mounts")
+		run("env", 0, "env", "tide-log")
+		run("survey", 0, "survey")
+
+		// With findings of each kind: with evidence elsewhere, with a mend, accepted.
+		b.write("tide-log/stack.toml", fmt.Sprintf(stackText, enginetest.Page, front, "low", "20s", desk)+fmt.Sprintf(`
+[service.second]
+image = "registry.skerry.example/probe:1"
+ports = ["localhost:%d -> 8080"]
+owner = "1311"
+privileged = true
+accept = { safety-privileged = "it mends the others" }
+`, desk))
+		run("check", 1, "check")
+		stdout, _ = b.run(1, "check", "--format", "sarif")
+		var report sarif.Report
+		require.NoError(t, json.Unmarshal([]byte(stdout), &report))
+		assert.NoError(t, report.Validate())
+		by := map[string]*sarif.Result{}
+		for _, r := range report.Runs[0].Results {
+			by[*r.RuleID] = r
+			assert.Equal(t, *r.RuleID, *report.Runs[0].Tool.Driver.Rules[r.RuleIndex].ID)
+		}
+		clash := by["port-clash"]
+		require.NotNil(t, clash)
+		assert.Equal(t, "error", clash.Level)
+		at := clash.Locations[0].PhysicalLocation
+		assert.Equal(t, "tide-log/stack.toml", *at.ArtifactLocation.URI)
+		assert.Equal(t, len(fmt.Sprint(desk)), *at.Region.EndColumn-*at.Region.StartColumn)
+		assert.Equal(t, "tide-log/stack.toml", *clash.RelatedLocations[0].PhysicalLocation.ArtifactLocation.URI)
+		assert.Len(t, clash.Fixes[0].ArtifactChanges[0].Replacements, 1)
+		assert.Equal(t, "it mends the others", *by["safety-privileged"].Suppressions[0].Justification)
+		assert.NotContains(t, stdout, "the-moon-pulls")
+		properties, _ := document.(map[string]any)["properties"].(map[string]any)
+		assert.Len(t, seen, len(properties), "every document was written once")
+		_, stderr := b.run(2, "status", "--format", "sarif")
+		assert.Contains(t, stderr, "--format is text or json, not sarif")
+		b.run(0, "retire", "tide-log", "--yes")
+	})
+}

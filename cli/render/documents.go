@@ -1,0 +1,193 @@
+package render
+
+import (
+	"io"
+	"reflect"
+	"strings"
+
+	"github.com/invopop/jsonschema"
+
+	"proudlantern.example/lantern/core/check"
+	"proudlantern.example/lantern/core/lab"
+	"proudlantern.example/lantern/core/plan"
+	"proudlantern.example/lantern/core/source"
+	"proudlantern.example/lantern/core/survey"
+	"proudlantern.example/lantern/deploy"
+)
+
+// first is the version of the documents that programs read. Keys are only ever added within it.
+const first = 1
+
+// Check is what check says.
+type Check struct {
+	Lantern  int       `json:"lantern"`
+	Lab      string    `json:"lab"`
+	Findings []finding `json:"findings"`
+	Skipped  []skip    `json:"skipped"`
+	Totals   sums      `json:"totals"`
+}
+
+type finding struct {
+	Rule     string         `json:"rule"`
+	Severity check.Severity `json:"severity"`
+	Host     string         `json:"host,omitempty"`
+	Stack    string         `json:"stack,omitempty"`
+	Service  string         `json:"service,omitempty"`
+	At       *source.Place  `json:"at,omitempty"`
+	Message  string         `json:"message"`
+	Because  []because      `json:"because,omitempty"`
+	Mend     *mend          `json:"mend,omitempty"`
+	Accepted *string        `json:"accepted" jsonschema:"nullable"`
+}
+
+type because struct {
+	Text string        `json:"text"`
+	At   *source.Place `json:"at,omitempty"`
+}
+
+type mend struct {
+	Text  string `json:"text"`
+	Edits []edit `json:"edits,omitempty"`
+}
+
+type edit struct {
+	File   string `json:"file"`
+	Offset int    `json:"offset"` // bytes
+	Length int    `json:"length"` // bytes
+	New    string `json:"new"`
+}
+
+type skip struct {
+	Rule    string `json:"rule"`
+	Subject string `json:"subject"`
+	Why     string `json:"why"`
+}
+
+// Compare is what a deploy would do.
+type Compare struct {
+	Lantern int             `json:"lantern"`
+	Stacks  []comparedStack `json:"stacks"`
+}
+
+type comparedStack struct {
+	Stack    string            `json:"stack"`
+	Host     string            `json:"host"`
+	Services []comparedService `json:"services"`
+}
+
+type comparedService struct {
+	Service     string            `json:"service"`
+	Action      plan.Action       `json:"action"`
+	Differences []plan.Difference `json:"differences,omitempty"`
+}
+
+// DeployResult is the last line of each stack that deploy writes, after its events.
+type DeployResult struct {
+	Result  string `json:"result"`
+	Exit    int    `json:"exit"`
+	Host    string `json:"host"`
+	Stack   string `json:"stack"`
+	Because string `json:"because,omitempty"`
+}
+
+// States is what status says.
+type States struct {
+	Lantern  int             `json:"lantern"`
+	Services []deploy.Status `json:"services"`
+}
+
+// PortUses is what ports says.
+type PortUses struct {
+	Lantern int           `json:"lantern"`
+	Ports   []lab.PortUse `json:"ports"`
+}
+
+// Frees is what ports --free says.
+type Frees struct {
+	Lantern int         `json:"lantern"`
+	Free    []FreePorts `json:"free"`
+}
+
+// MountUses is what mounts says.
+type MountUses struct {
+	Lantern int            `json:"lantern"`
+	Mounts  []lab.MountUse `json:"mounts"`
+}
+
+// Variables is what env says.
+type Variables struct {
+	Lantern  int          `json:"lantern"`
+	Services []envService `json:"services"`
+}
+
+type envService struct {
+	Stack     string     `json:"stack"`
+	Service   string     `json:"service"`
+	Variables []variable `json:"variables"`
+}
+
+type variable struct {
+	Name      string        `json:"name"`
+	Value     string        `json:"value,omitempty"` // left out of a secret
+	Secret    bool          `json:"secret,omitempty"`
+	Origin    string        `json:"origin"`
+	At        *source.Place `json:"at,omitempty"`
+	Overrides []variable    `json:"overrides,omitempty"`
+}
+
+// NewStates, NewPortUses, NewFrees and NewMountUses return documents of the version that this program writes. An empty list is one, not null.
+func NewStates(list []deploy.Status) States { return States{first, append([]deploy.Status{}, list...)} }
+
+// NewPortUses is as [NewStates].
+func NewPortUses(list []lab.PortUse) PortUses {
+	return PortUses{first, append([]lab.PortUse{}, list...)}
+}
+
+// NewFrees is as [NewStates].
+func NewFrees(list []FreePorts) Frees { return Frees{first, append([]FreePorts{}, list...)} }
+
+// NewMountUses is as [NewStates].
+func NewMountUses(list []lab.MountUse) MountUses {
+	return MountUses{first, append([]lab.MountUse{}, list...)}
+}
+
+// documents are all that programs may read, by the command that writes them.
+type documents struct {
+	Check        Check         `json:"check"`
+	Compare      Compare       `json:"deploy --dry-run"`
+	Event        deploy.Event  `json:"deploy"`
+	DeployResult DeployResult  `json:"deploy result"`
+	Status       States        `json:"status"`
+	Ports        PortUses      `json:"ports"`
+	Free         Frees         `json:"ports --free"`
+	Mounts       MountUses     `json:"mounts"`
+	Env          Variables     `json:"env"`
+	Survey       survey.Survey `json:"survey"`
+}
+
+// Schemas writes the JSON Schema (2020-12) of every JSON output. Its properties are the commands; what one of them writes is valid under its
+// property, each line of deploy by itself.
+func Schemas(w io.Writer) error {
+	words := map[reflect.Type][]any{
+		reflect.TypeFor[check.Severity](): {check.Error, check.Warning, check.Note},
+		reflect.TypeFor[plan.Action]():    {plan.Create, plan.Replace, plan.Start, plan.Keep, plan.Remove},
+	}
+	r := jsonschema.Reflector{
+		Anonymous: true, ExpandedStruct: true,
+		Namer: func(t reflect.Type) string {
+			if t.Name() == "" {
+				return ""
+			}
+			return strings.ToLower(t.Name()[:1]) + strings.TrimPrefix(t.Name()[1:], "D") // IDMap is idMap
+		},
+		Mapper: func(t reflect.Type) *jsonschema.Schema {
+			if enum, ok := words[t]; ok {
+				return &jsonschema.Schema{Type: "string", Enum: enum}
+			}
+			return nil
+		},
+	}
+	s := r.Reflect(&documents{})
+	s.Title, s.Required = "What the commands of lantern write with --format json", nil
+	return JSON(w, s)
+}

@@ -4,6 +4,7 @@ package engine
 
 import (
 	"context"
+	"crypto/x509"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -51,6 +52,7 @@ type Unreachable struct {
 	Address string
 	Because string // for the person
 	Do      string // may be empty
+	Host    bool   // it is the machine itself that cannot be reached, or that does not let us in
 	Err     error
 }
 
@@ -91,7 +93,7 @@ func dial(ctx context.Context, address string, tls lab.TLS) (*Engine, error) {
 		address = UsualAddress()
 	}
 	unreachable := func(err error, because, do string) error {
-		return &Unreachable{address, because, do, err}
+		return &Unreachable{Address: address, Because: because, Do: do, Err: err}
 	}
 	options := []client.Opt{client.WithHost(address), client.WithUserAgent("lantern")}
 	at, err := declare.ParseEngineAddress(address)
@@ -112,6 +114,11 @@ func dial(ctx context.Context, address string, tls lab.TLS) (*Engine, error) {
 		}
 		options = append(options, client.WithTLSClientConfig(tls.CA, tls.Cert, tls.Key))
 	}
+	if at.Scheme == "tcp" {
+		if because, do, err := tryHost(ctx, at); err != nil {
+			return nil, &Unreachable{Address: address, Because: because, Do: do, Host: true, Err: err}
+		}
+	}
 	api, err := client.New(options...)
 	if err != nil {
 		return nil, unreachable(err, "the address cannot be used: "+err.Error(), "")
@@ -121,8 +128,8 @@ func dial(ctx context.Context, address string, tls lab.TLS) (*Engine, error) {
 	defer cancel()
 	if _, err := api.Ping(ctx, client.PingOptions{NegotiateAPIVersion: true}); err != nil {
 		api.Close()
-		if client.IsErrConnectionFailed(err) && at.Scheme == "tcp" {
-			return nil, unreachable(err, "nothing answers there", "")
+		if because := refusedTLS(err); because != "" {
+			return nil, &Unreachable{Address: address, Because: because, Host: true, Err: err}
 		}
 		return nil, unreachable(err, "something listens there, but it does not answer as a container engine does", "")
 	}
@@ -169,6 +176,48 @@ func trySocket(ctx context.Context, socket string) (because, do string, err erro
 		return "the socket is there, but nothing listens on it", "start the engine", err
 	}
 	return err.Error(), "", err
+}
+
+// tryHost finds out in plain words why a machine cannot be reached.
+func tryHost(ctx context.Context, at declare.EngineAddress) (because, do string, err error) {
+	conn, err := (&net.Dialer{Timeout: 10 * time.Second}).DialContext(ctx, "tcp", net.JoinHostPort(at.Host, at.Port))
+	var name *net.DNSError
+	var late net.Error
+	switch {
+	case err == nil:
+		conn.Close()
+		return "", "", nil
+	case errors.As(err, &name):
+		return "the name " + at.Host + " does not resolve", "mend the name, or use the address", err
+	case errors.Is(err, syscall.ECONNREFUSED):
+		return fmt.Sprintf("%s refuses the connection: nothing listens on port %s there", at.Host, at.Port), "let the engine listen there, or mend the port", err
+	case errors.Is(err, syscall.EHOSTUNREACH), errors.Is(err, syscall.ENETUNREACH):
+		return "there is no way to " + at.Host + " from here", "", err
+	case errors.As(err, &late) && late.Timeout():
+		return at.Host + " does not answer; it is off, or something in between drops the connection", "", err
+	}
+	return err.Error(), "", err
+}
+
+// refusedTLS says in plain words what one side has against the other one's certificate; "" when it is not that.
+func refusedTLS(err error) string {
+	var authority x509.UnknownAuthorityError
+	var name x509.HostnameError
+	var invalid x509.CertificateInvalidError
+	text := err.Error()
+	switch {
+	case errors.As(err, &authority) || strings.Contains(text, "certificate signed by unknown authority"):
+		return "its certificate was not made by tls.ca: it is another machine, or the certificates have changed"
+	case errors.As(err, &name) || strings.Contains(text, "certificate is valid for") || strings.Contains(text, "doesn't contain any IP SANs"):
+		return "its certificate is for another name or address"
+	case errors.As(err, &invalid) || strings.Contains(text, "certificate has expired"):
+		return "its certificate has expired, or is not valid yet"
+	case strings.Contains(text, "certificate required"):
+		return "it asks for a certificate, and lab.toml names none (tls.cert, tls.key)"
+	case strings.Contains(text, "bad certificate"), strings.Contains(text, "unknown certificate authority"):
+		return "it does not accept the certificate tls.cert"
+	}
+	return ""
 }
 
 // Here tells whether the engine runs on this machine.

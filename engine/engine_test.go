@@ -8,6 +8,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 
 	cerrdefs "github.com/containerd/errdefs"
@@ -49,7 +50,8 @@ func TestUnreachable(t *testing.T) {
 	for _, c := range []struct{ address, because, do string }{
 		{"unix:///nowhere/engine.sock", "there is no socket /nowhere/engine.sock", "start the engine, or set engine in lab.toml"},
 		{"unix://" + nobody, "the socket is there, but nothing listens on it", "start the engine"},
-		{"tcp://127.0.0.1:9", "nothing answers there", ""},
+		{"tcp://127.0.0.1:9", "127.0.0.1 refuses the connection: nothing listens on port 9 there", "let the engine listen there"},
+		{"tcp://boathouse.invalid:2376", "the name boathouse.invalid does not resolve", "mend the name"},
 		{"ssh://keeper@boathouse.example", "reaches engines by unix://PATH and tcp://HOST:PORT only", ""},
 		{"http://127.0.0.1:9", "an engine's address is unix://PATH", ""},
 		{serve(t, map[string]string{"_ping": "OK", "api": "1.40", "version": `{"ApiVersion":"1.40","Version":"18"}`}), "its API has version 1.40, and lantern needs 1.41 or newer", "update the engine"},
@@ -61,6 +63,7 @@ func TestUnreachable(t *testing.T) {
 		assert.Equal(t, c.address, u.Address)
 		assert.Contains(t, u.Because, c.because)
 		assert.Contains(t, u.Do, c.do)
+		assert.Equal(t, strings.HasPrefix(c.address, "tcp:"), u.Host)
 	}
 	e, err := Dial(t.Context(), serve(t, map[string]string{"_ping": "OK", "api": "1.41", "version": `{"ApiVersion":"1.41","Version":"20.10.24","Components":[{"Name":"Podman Engine"}]}`}))
 	require.NoError(t, err)

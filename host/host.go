@@ -21,6 +21,9 @@ func Survey(ctx context.Context, h *lab.Host, ask func(*survey.Survey) survey.As
 		var known *engine.Unreachable
 		if errors.As(err, &known) {
 			s.Unknown["engine"] = known.Because
+			if known.Host {
+				s.Unknown["host"], s.Unknown["engine"] = known.Because, "its machine cannot be reached"
+			}
 		}
 		readMachine(s)
 		wanted := ask(s)

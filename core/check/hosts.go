@@ -15,6 +15,20 @@ var hostRules = []Rule{
 		Mended:  `host = "lamp-room"`,
 		Find:    resolverFinds,
 	}, {
+		Name: "host-unreachable", Severity: Error, Needs: Host,
+		Title:   "a host that cannot be reached, or that does not let us in",
+		Text:    "Nothing can be deployed to it, and nothing is known of it: the rules that need it are skipped.",
+		Mistake: `engine = "tcp://boathose.example:2376"`,
+		Mended:  `engine = "tcp://boathouse.example:2376"`,
+		Find: func(in *Input) {
+			for _, h := range in.Lab.Hosts {
+				if h.Survey != nil && h.Survey.Unknown["host"] != "" {
+					in.report(nil, source.Problem{At: h.At, Message: h.Name + " cannot be reached: " + h.Survey.Unknown["host"]})
+					in.result.Findings[len(in.result.Findings)-1].Host = h.Name
+				}
+			}
+		},
+	}, {
 		Name: "engine-unreachable", Severity: Error, Needs: Host,
 		Title:   "the engine of a host does not answer",
 		Text:    "Without its engine nothing can be deployed to a host, and the rules that need it are skipped.",
@@ -22,7 +36,7 @@ var hostRules = []Rule{
 		Mended:  `engine = "unix:///var/run/engine.sock"`,
 		Find: func(in *Input) {
 			for _, h := range in.Lab.Hosts {
-				if h.Survey == nil || h.Survey.Unknown["engine"] == "" {
+				if h.Survey == nil || h.Survey.Unknown["engine"] == "" || h.Survey.Unknown["host"] != "" {
 					continue
 				}
 				in.report(nil, source.Problem{At: h.At, Message: "the engine of " + h.Name + " does not answer: " + h.Survey.Unknown["engine"]})

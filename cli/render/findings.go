@@ -3,6 +3,7 @@ package render
 import (
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 
 	"proudlantern.example/lantern/core/check"
@@ -10,44 +11,30 @@ import (
 	"proudlantern.example/lantern/core/source"
 )
 
-// Findings writes findings for people: the place, the line with the culprit, what is true, on what it rests, and the mend.
+// Of more findings than fit a screen, those of one rule stand together: one in full, and where the others are.
+const (
+	manyFindings = 12
+	alsoShown    = 3
+)
+
+// Findings writes findings for people: the place, the line with the culprit, what is true, on what it rests, and the mend. With verbose each of them in full,
+// and what could not be judged.
 func Findings(w io.Writer, p Paint, l *lab.Lab, r check.Result, verbose bool) {
+	groups := [][]check.Finding{}
 	for _, f := range r.Findings {
-		place := "lab"
-		if !f.At.IsZero() {
-			place = f.At.Place().String()
-		}
-		severity := p.Severity(f.Severity)
-		if f.Accepted != "" {
-			severity = p.Faint("accepted " + string(f.Severity))
-		}
-		fmt.Fprintf(w, "%s  %s  %s\n", p.Head(place), f.Rule, severity)
-		if line := excerpt(p, f.At); line != "" {
-			fmt.Fprintln(w, "    "+line)
-		}
-		fmt.Fprintln(w, "    "+f.Message)
-		for i, b := range f.Because {
-			head := "because"
-			if i > 0 {
-				head = "       "
-			}
-			if b.At.IsZero() {
-				fmt.Fprintf(w, "    %s   %s\n", p.Faint(head), b.Text)
-			} else {
-				fmt.Fprintf(w, "    %s   %s   %s   %s\n", p.Faint(head), p.Head(b.At.Place().String()), excerpt(p, b.At), b.Text)
-			}
-		}
-		switch {
-		case f.Accepted != "":
-			fmt.Fprintf(w, "    %s  %s\n", p.Faint("accepted"), f.Accepted)
-		case f.Mend != nil:
-			text := f.Mend.Text
-			if len(f.Mend.Edits) > 0 && !strings.HasPrefix(text, "check --fix") {
-				text += "; check --fix writes it here"
-			}
-			fmt.Fprintf(w, "    %s      %s\n", p.Good("mend"), text)
-		}
+		groups = append(groups, []check.Finding{f})
+	}
+	many := !verbose && len(r.Findings) > manyFindings
+	if many {
+		groups = byRule(r.Findings)
+	}
+	for _, group := range groups {
+		one(w, p, group[0])
+		also(w, p, group[0], group[1:])
 		fmt.Fprintln(w)
+	}
+	if many {
+		summary(w, p, groups)
 	}
 	if verbose {
 		for _, s := range r.Skipped {
@@ -55,6 +42,129 @@ func Findings(w io.Writer, p Paint, l *lab.Lab, r check.Result, verbose bool) {
 		}
 	}
 	fmt.Fprintln(w, totals(p, l, r, verbose))
+}
+
+// byRule puts findings of one rule together: by severity, what is accepted last, then in the order of the reference, which begins with what keeps files
+// from being read.
+func byRule(findings []check.Finding) [][]check.Finding {
+	place := map[string]int{}
+	for i, rule := range check.All() {
+		place[rule.Name] = i
+	}
+	order := func(f check.Finding) int {
+		n := place[f.Rule] + 1000*slices.Index([]check.Severity{check.Error, check.Warning, check.Note}, f.Severity)
+		if f.Accepted != "" {
+			n += 10000
+		}
+		return n
+	}
+	sorted := slices.Clone(findings)
+	slices.SortStableFunc(sorted, func(a, b check.Finding) int { return order(a) - order(b) })
+	var groups [][]check.Finding
+	for i, f := range sorted {
+		if i == 0 || order(f) != order(sorted[i-1]) {
+			groups = append(groups, nil)
+		}
+		groups[len(groups)-1] = append(groups[len(groups)-1], f)
+	}
+	return groups
+}
+
+// one writes a finding in full.
+func one(w io.Writer, p Paint, f check.Finding) {
+	severity := p.Severity(f.Severity)
+	if f.Accepted != "" {
+		severity = p.Faint("accepted " + string(f.Severity))
+	}
+	fmt.Fprintf(w, "%s  %s  %s\n", p.Head(placeOf(f)), f.Rule, severity)
+	if line := excerpt(p, f.At); line != "" {
+		fmt.Fprintln(w, "    "+line)
+	}
+	fmt.Fprintln(w, "    "+f.Message)
+	for i, b := range f.Because {
+		head := "because"
+		if i > 0 {
+			head = "       "
+		}
+		if b.At.IsZero() {
+			fmt.Fprintf(w, "    %s   %s\n", p.Faint(head), b.Text)
+		} else {
+			fmt.Fprintf(w, "    %s   %s   %s   %s\n", p.Faint(head), p.Head(b.At.Place().String()), excerpt(p, b.At), b.Text)
+		}
+	}
+	switch {
+	case f.Accepted != "":
+		fmt.Fprintf(w, "    %s  %s\n", p.Faint("accepted"), f.Accepted)
+	case f.Mend != nil:
+		text := f.Mend.Text
+		if len(f.Mend.Edits) > 0 && !strings.HasPrefix(text, "check --fix") {
+			text += "; check --fix writes it here"
+		}
+		fmt.Fprintf(w, "    %s      %s\n", p.Good("mend"), text)
+	}
+}
+
+func placeOf(f check.Finding) string {
+	if f.At.IsZero() {
+		return "lab"
+	}
+	return f.At.Place().String()
+}
+
+// also writes where else the same was found, and of that only what is not said yet.
+func also(w io.Writer, p Paint, first check.Finding, others []check.Finding) {
+	said := map[string]bool{first.Message: true, excerpt(p, first.At): true}
+	shown := others[:min(len(others), alsoShown)]
+	if len(others) == alsoShown+1 {
+		shown = others // one line more says as much as a line about it
+	}
+	for i, f := range shown {
+		head := "also   "
+		if i > 0 {
+			head = "       "
+		}
+		text := ""
+		for _, t := range []string{f.Message, excerpt(p, f.At)} {
+			if !said[t] {
+				text, said[t] = "   "+t, true
+				break
+			}
+		}
+		fmt.Fprintf(w, "    %s   %s%s\n", p.Faint(head), p.Head(placeOf(f)), text)
+	}
+	if left := others[len(shown):]; len(left) > 0 {
+		stacks := map[string]bool{}
+		for _, f := range left {
+			stacks[f.Stack] = true
+		}
+		fmt.Fprintf(w, "              %s\n", p.Faint(fmt.Sprintf("and %d more in %s", len(left), counted(len(stacks), "stack"))))
+	}
+}
+
+// summary says how often each rule was broken, and how to see less at a time.
+func summary(w io.Writer, p Paint, groups [][]check.Finding) {
+	words, mends := map[check.Severity][]string{}, 0
+	for _, g := range groups {
+		if g[0].Accepted != "" {
+			continue
+		}
+		words[g[0].Severity] = append(words[g[0].Severity], fmt.Sprintf("%s %d", g[0].Rule, len(g)))
+		for _, f := range g {
+			if f.Mend != nil && len(f.Mend.Edits) > 0 {
+				mends++
+			}
+		}
+	}
+	for _, severity := range []check.Severity{check.Error, check.Warning, check.Note} {
+		if words[severity] != nil {
+			fmt.Fprintf(w, "%s  %s\n", p.Severity(severity)+strings.Repeat(" ", len(check.Warning)-len(severity)), strings.Join(words[severity], ", "))
+		}
+	}
+	hint := "check STACK shows one stack alone, --verbose each finding in full"
+	if mends > 0 {
+		hint = fmt.Sprintf("check --fix mends %d of them; %s", mends, hint)
+	}
+	fmt.Fprintln(w, p.Faint(hint))
 }
 
 // excerpt returns the line with the culprit in « ».

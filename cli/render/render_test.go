@@ -2,6 +2,7 @@ package render
 
 import (
 	"bytes"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -239,4 +240,48 @@ func TestRulesAsMarkdown(t *testing.T) {
 	Rules(&b, []check.Rule{{Name: "port-random", Severity: check.Warning, Needs: check.Host, Mends: true, Title: "a | b", Text: "Why.", Mistake: "x = 1\ny = 2", Mended: "x = 2"}})
 	assert.Contains(t, b.String(), "| [`port-random`](#port-random) | warning | a \\| b | the host's survey | ✓ |\n")
 	assert.Contains(t, b.String(), "## port-random\nA | b. Why.\n\n```toml\n# the mistake\nx = 1\ny = 2\n# mended\nx = 2\n```\n")
+}
+
+// Many findings stand by rule, the worst first: one in full, then what is not said yet, and how many more.
+func TestManyFindings(t *testing.T) {
+	f := source.NewFile("mast/stack.toml", strings.Repeat("image = \"sensor:latest\"\nports = [\"any -> 80\"]\n", 8))
+	var r check.Result
+	for i := range 8 {
+		line := i * len("image = \"sensor:latest\"\nports = [\"any -> 80\"]\n")
+		image, port := f.Span(line+9, line+22), f.Span(line+34, line+37)
+		r.Findings = append(r.Findings,
+			check.Finding{Severity: check.Warning, Problem: source.Problem{Rule: "image-moving-tag", Stack: "mast", At: image, Message: "the tag latest moves", Mend: source.Replace(image, "sensor:1.4", "1.4 is there")}},
+			check.Finding{Severity: check.Error, Problem: source.Problem{Rule: "port-random", Stack: "mast", At: port, Message: "service " + strconv.Itoa(i)}})
+	}
+	r.Findings = append(r.Findings, check.Finding{Severity: check.Error, Accepted: "we know", Problem: source.Problem{Rule: "port-clash", At: f.Span(0, 5), Message: "twice"}})
+	var b bytes.Buffer
+	Findings(&b, NewPaint(false), &lab.Lab{}, r, false)
+	assert.Equal(t, strings.TrimPrefix(`
+mast/stack.toml:2:11  port-random  error
+    ports = ["«any» -> 80"]
+    service 0
+    also      mast/stack.toml:4:11   service 1
+              mast/stack.toml:6:11   service 2
+              mast/stack.toml:8:11   service 3
+              and 4 more in 1 stack
+
+mast/stack.toml:1:10  image-moving-tag  warning
+    image = "«sensor:latest»"
+    the tag latest moves
+    mend      1.4 is there; check --fix writes it here
+    also      mast/stack.toml:3:10
+              mast/stack.toml:5:10
+              mast/stack.toml:7:10
+              and 4 more in 1 stack
+
+mast/stack.toml:1:1  port-clash  accepted error
+    «image» = "sensor:latest"
+    twice
+    accepted  we know
+
+error    port-random 8
+warning  image-moving-tag 8
+check --fix mends 8 of them; check STACK shows one stack alone, --verbose each finding in full
+8 errors, 8 warnings, 0 notes in 0 stacks, 0 services on 0 hosts; 1 accepted
+`, "\n"), b.String())
 }

@@ -128,19 +128,29 @@ func TestSurveyTables(t *testing.T) {
 	var b bytes.Buffer
 	Survey(&b, NewPaint(false), &survey.Survey{
 		Host: "lamp-room", Platform: "linux/amd64", Timezone: "Atlantic/Faroe", CPUs: 1, Memory: 8 << 30,
-		Accounts:  []survey.Account{{Name: "root"}, {Name: "daemon", UID: 1}, {Name: "keeper", UID: 1311, GID: 1400, Groups: []int{1410}}, {Name: "nobody", UID: 65534}},
-		Groups:    []survey.Group{{Name: "watch", GID: 1400}},
-		Listeners: []survey.Listener{{Protocol: "tcp", Address: "::", Port: 8712}, {Protocol: "tcp", Address: "127.0.0.1", Port: 631, Process: "printd", PID: 9}, {Protocol: "udp", Address: "0.0.0.0", Port: 631, Container: "mast.sensor"}},
+		Engine: &survey.Engine{
+			Name: "engine", Version: "1.2", API: "1.41", Rootless: true, Lacks: []string{"init"}, UIDMap: []survey.IDMap{{Inside: 0, Host: 1311, Count: 1}, {Inside: 1, Host: 100000, Count: 65536}},
+		},
+		Devices:     []survey.DeviceFile{{Path: "/dev/lamp0", GID: 1400, Mode: "0660"}, {Path: "/dev/lamp1", Missing: true}},
+		FileSystems: []survey.FileSystem{{Mount: "/", Kind: "ext4", Size: 64e9, Free: 20e9, Mounted: true}, {Mount: "/old", Kind: "ext4", Size: 8e9, Free: 1e9, Mounted: true, Options: []string{"ro"}}, {Mount: "/mnt/plates", Kind: "ext4"}},
+		Networks:    []survey.Network{{Name: "bridge", Subnets: []string{"198.51.100.128/26"}}, {Name: "host"}, {Name: "mast.net", Lab: "skerry-light"}},
+		Volumes:     []survey.Volume{{Name: "old-data"}},
+		Accounts:    []survey.Account{{Name: "root"}, {Name: "daemon", UID: 1}, {Name: "keeper", UID: 1311, GID: 1400, Groups: []int{1410}}, {Name: "nobody", UID: 65534}},
+		Groups:      []survey.Group{{Name: "watch", GID: 1400}},
+		Listeners:   []survey.Listener{{Protocol: "tcp", Address: "::", Port: 8712}, {Protocol: "tcp", Address: "127.0.0.1", Port: 631, Process: "printd", PID: 9}, {Protocol: "udp", Address: "0.0.0.0", Port: 631, Container: "mast.sensor"}},
 		Paths: []survey.Path{
-			{Path: "/", Real: "/", Kind: survey.Folder, Mode: "0755"}, {Path: "/srv", Real: "/disk", Kind: survey.Folder, UID: 1311, GID: 1400, Mode: "0750", ACL: []string{"mask::r-x"}},
+			{Path: "/", Real: "/", Kind: survey.Folder, Mode: "0755"}, {Path: "/srv", Real: "/disk", Kind: survey.Folder, UID: 1311, GID: 1400, Mode: "0750", ACL: []string{"mask::r-x"}, Inside: []survey.Inside{
+				{UID: 1311, GID: 1400, Mode: "0640", Kind: survey.Regular, Count: 5, Example: "a"}, {UID: 0, GID: 0, Mode: "0600", Kind: survey.Regular, Count: 3, Example: "old.db"},
+			}},
 			{Path: "/srv/Tide", Kind: survey.Missing, Near: []string{"/srv/tide"}}, {Path: "/srv/x", Kind: survey.Hidden},
 		},
 		Containers: []survey.Container{{Name: "old-desk", State: "running", Image: "desk:1", Ports: []string{"0.0.0.0:8713 -> 80/tcp"}}},
-		Images:     []survey.Image{{Reference: "desk:1", Source: survey.FromEngine, Platforms: []string{"linux/amd64"}, Ports: []string{"80/tcp"}}, {Reference: "desk:9", Source: survey.Absent}},
+		Images:     []survey.Image{{Reference: "desk:1", Source: survey.FromEngine, Platforms: []string{"linux/amd64"}, Ports: []string{"80/tcp"}}, {Reference: "desk:9", Source: survey.Absent, Near: []string{"2.9", "1"}}},
 		Unknown:    map[string]string{"processes": "only root may see them"},
 	})
 	assert.Equal(t, strings.TrimPrefix(`
 lamp-room  linux/amd64, time zone Atlantic/Faroe, 1 processor, 8GiB of memory
+  engine engine 1.2, API 1.41, without root: root inside is keeper (uid 1311), uid 1-65536 inside is 100000-165535, without init
 
 accounts
   name    uid   gid   group  also in
@@ -156,17 +166,38 @@ ports in use
 folders of the lab
   path       kind         owner              group             mode  beyond the mode
   /srv       folder       keeper (uid 1311)  watch (gid 1400)  0750  really /disk  mask::r-x
+    old.db   file         root (uid 0)       gid 0             0600  inside it, and 2 more like it
   /srv/Tide  missing                                                 near: /srv/tide
   /srv/x     not visible
+
+devices of the lab
+  path        owner         group             mode
+  /dev/lamp0  root (uid 0)  watch (gid 1400)  0660
+  /dev/lamp1  missing
+
+space
+  mounted at   kind  free  of
+  /            ext4  20GB  64GB
+  /old         ext4  1GB   8GB   read-only
+  /mnt/plates  ext4              not mounted now
 
 containers
   name      state    image   ports                   whose
   old-desk  running  desk:1  0.0.0.0:8713 -> 80/tcp  not of a lab
 
+networks
+  name      subnets            whose
+  bridge    198.51.100.128/26  not of a lab
+  mast.net                     skerry-light
+
+volumes
+  name      whose
+  old-data  not of a lab
+
 images of the lab
-  image   where        made for     ports   data paths  user
-  desk:1  on the host  linux/amd64  80/tcp              root
-  desk:9  nowhere
+  image   where                  made for     ports   data paths  user
+  desk:1  on the host            linux/amd64  80/tcp              root
+  desk:9  nowhere; near: 2.9, 1
 
 not known
   processes: only root may see them

@@ -20,7 +20,7 @@ const systemAccounts = 999
 func Survey(w io.Writer, p Paint, s *survey.Survey) {
 	fmt.Fprintf(w, "%s  %s\n", p.Head(s.Host), p.Faint(strings.Join(machineWords(s), ", ")))
 	if s.Engine != nil {
-		fmt.Fprintf(w, "  engine %s %s, API %s\n", s.Engine.Name, s.Engine.Version, s.Engine.API)
+		fmt.Fprintf(w, "  engine %s\n", strings.Join(engineWords(s), ", "))
 	}
 	section := func(title string, heads []string, rows [][]string) {
 		if len(rows) > 0 {
@@ -31,8 +31,11 @@ func Survey(w io.Writer, p Paint, s *survey.Survey) {
 	section("accounts", []string{"name", "uid", "gid", "group", "also in"}, accountRows(s))
 	section("ports in use", []string{"port", "address", "by"}, listenerRows(s))
 	section("folders of the lab", []string{"path", "kind", "owner", "group", "mode", "beyond the mode"}, pathRows(p, s))
-	section("space", []string{"mounted at", "kind", "free", "of"}, spaceRows(s))
+	section("devices of the lab", []string{"path", "owner", "group", "mode"}, deviceRows(p, s))
+	section("space", []string{"mounted at", "kind", "free", "of", ""}, spaceRows(p, s))
 	section("containers", []string{"name", "state", "image", "ports", "whose"}, containerRows(s))
+	section("networks", []string{"name", "subnets", "whose"}, networkRows(s))
+	section("volumes", []string{"name", "whose"}, volumeRows(s))
 	section("images of the lab", []string{"image", "where", "made for", "ports", "data paths", "user"}, imageRows(p, s))
 	if len(s.Unknown) > 0 {
 		fmt.Fprintf(w, "\n%s\n", p.Look("not known"))
@@ -60,6 +63,25 @@ func machineWords(s *survey.Survey) []string {
 	}
 	if s.Memory > 0 {
 		words = append(words, units.BytesSize(float64(s.Memory))+" of memory")
+	}
+	return words
+}
+
+func engineWords(s *survey.Survey) []string {
+	e := s.Engine
+	words := []string{e.Name + " " + e.Version, "API " + e.API}
+	if e.Rootless {
+		without := "without root"
+		if len(e.UIDMap) > 0 {
+			without += ": root inside is " + s.UserName(e.UIDMap[0].Host)
+		}
+		for _, m := range e.UIDMap[min(1, len(e.UIDMap)):] {
+			without += fmt.Sprintf(", uid %d-%d inside is %d-%d", m.Inside, m.Inside+m.Count-1, m.Host, m.Host+m.Count-1)
+		}
+		words = append(words, without)
+	}
+	if len(e.Lacks) > 0 {
+		words = append(words, "without "+strings.Join(e.Lacks, ", "))
 	}
 	return words
 }
@@ -131,15 +153,72 @@ func pathRows(p Paint, s *survey.Survey) [][]string {
 				extra = strings.TrimSpace("really " + f.Real + "  " + extra)
 			}
 			rows = append(rows, []string{f.Path, f.Kind, s.UserName(f.UID), s.GroupName(f.GID), f.Mode, extra})
+			for _, e := range f.Inside {
+				if e.UID != f.UID || e.GID != f.GID { // else it is as one expects
+					rows = append(rows, []string{"  " + e.Example, e.Kind, s.UserName(e.UID), s.GroupName(e.GID), e.Mode, p.Faint(insideWords(e))})
+				}
+			}
 		}
 	}
 	return rows
 }
 
-func spaceRows(s *survey.Survey) [][]string {
+func insideWords(e survey.Inside) string {
+	if e.Count == 1 {
+		return "inside it"
+	}
+	return fmt.Sprintf("inside it, and %d more like it", e.Count-1)
+}
+
+func deviceRows(p Paint, s *survey.Survey) [][]string {
+	var rows [][]string
+	for _, d := range s.Devices {
+		if d.Missing {
+			rows = append(rows, []string{d.Path, p.Bad(survey.Missing), "", ""})
+		} else {
+			rows = append(rows, []string{d.Path, s.UserName(d.UID), s.GroupName(d.GID), d.Mode})
+		}
+	}
+	return rows
+}
+
+func spaceRows(p Paint, s *survey.Survey) [][]string {
 	var rows [][]string
 	for _, f := range s.FileSystems {
-		rows = append(rows, []string{f.Mount, f.Kind, units.HumanSize(float64(f.Free)), units.HumanSize(float64(f.Size))})
+		switch {
+		case !f.Mounted:
+			rows = append(rows, []string{f.Mount, f.Kind, "", "", p.Bad("not mounted now")})
+		case slices.Contains(f.Options, "ro"):
+			rows = append(rows, []string{f.Mount, f.Kind, units.HumanSize(float64(f.Free)), units.HumanSize(float64(f.Size)), p.Look("read-only")})
+		default:
+			rows = append(rows, []string{f.Mount, f.Kind, units.HumanSize(float64(f.Free)), units.HumanSize(float64(f.Size)), ""})
+		}
+	}
+	return rows
+}
+
+// whose says which lab has made something.
+func whose(lab string) string {
+	if lab == "" {
+		return "not of a lab"
+	}
+	return lab
+}
+
+func networkRows(s *survey.Survey) [][]string {
+	var rows [][]string
+	for _, n := range s.Networks {
+		if len(n.Subnets) > 0 || n.Lab != "" { // host and none are on every engine
+			rows = append(rows, []string{n.Name, strings.Join(n.Subnets, ", "), whose(n.Lab)})
+		}
+	}
+	return rows
+}
+
+func volumeRows(s *survey.Survey) [][]string {
+	var rows [][]string
+	for _, v := range s.Volumes {
+		rows = append(rows, []string{v.Name, whose(v.Lab)})
 	}
 	return rows
 }
@@ -147,11 +226,7 @@ func spaceRows(s *survey.Survey) [][]string {
 func containerRows(s *survey.Survey) [][]string {
 	var rows [][]string
 	for _, c := range s.Containers {
-		whose := "not of a lab"
-		if c.Lab != "" {
-			whose = c.Lab
-		}
-		rows = append(rows, []string{c.Name, c.State, c.Image, strings.Join(c.Ports, ", "), whose})
+		rows = append(rows, []string{c.Name, c.State, c.Image, strings.Join(c.Ports, ", "), whose(c.Lab)})
 	}
 	return rows
 }
@@ -159,7 +234,11 @@ func containerRows(s *survey.Survey) [][]string {
 func imageRows(p Paint, s *survey.Survey) [][]string {
 	var rows [][]string
 	for _, i := range s.Images {
-		where := map[string]string{survey.FromEngine: "on the host", survey.FromRegistry: "in its registry", survey.Absent: p.Bad("nowhere")}[i.Source]
+		absent := p.Bad("nowhere")
+		if len(i.Near) > 0 {
+			absent += "; near: " + strings.Join(i.Near, ", ")
+		}
+		where := map[string]string{survey.FromEngine: "on the host", survey.FromRegistry: "in its registry", survey.Absent: absent}[i.Source]
 		user := i.User
 		if user == "" && i.Declares() {
 			user = "root"

@@ -17,8 +17,8 @@ var environmentRules = []Rule{
 		Name: "env-file-missing", Severity: Error, Needs: Files, Mends: true,
 		Title:   "an environment file that is not there or cannot be read",
 		Text:    "Paths are relative to the folder of the file that names them, and stay inside the lab.",
-		Mistake: `env-files = ["tidelog.env"]`,
-		Mended:  `env-files = ["tide-log.env"]`,
+		Mistake: `env-files = ["mats.env", "${stack.name}-moor.env"]`,
+		Mended:  `env-files = ["mast.env", "${stack.name}-more.env"]`,
 		Find: func(in *Input) {
 			resolverFinds(in)
 			for i := range in.result.Findings {
@@ -29,29 +29,29 @@ var environmentRules = []Rule{
 		Name: "env-file-syntax", Severity: Error, Needs: Files, Mends: true,
 		Title:   "a line of an environment file that is not NAME=value",
 		Text:    "Tools differ in what they make of quotes, blanks, comments and export in such files; here each of them has one meaning or is an error.",
-		Mistake: `export DESK_LEVEL=info`,
-		Mended:  `DESK_LEVEL=info`,
+		Mistake: `export A=b`,
+		Mended:  `A=b`,
 		Find:    resolverFinds,
 	}, {
 		Name: "env-invisible", Severity: Error, Needs: Files, Mends: true,
 		Title:   "something in an environment file that nobody sees and that becomes part of a value",
 		Text:    "Carriage returns, byte-order marks, blanks at the end and no-break spaces come along when files are copied between systems. A password with one at its end is a wrong password.",
-		Mistake: "DESK_LEVEL=info␍",
-		Mended:  "DESK_LEVEL=info",
+		Mistake: "A=b␍    # ␍ stands for a carriage return",
+		Mended:  "A=b",
 		Find:    resolverFinds,
 	}, {
 		Name: "env-duplicate", Severity: Warning, Needs: Files, Mends: true,
 		Title:   "a name that stands twice in one environment file",
 		Text:    "The later one wins. Whoever changes the earlier one wonders why nothing happens.",
-		Mistake: "DESK_LEVEL=info\nDESK_LEVEL=debug",
-		Mended:  "DESK_LEVEL=debug",
+		Mistake: "LEVEL=info\nLEVEL=debug",
+		Mended:  `LEVEL=debug`,
 		Find:    resolverFinds,
 	}, {
 		Name: "env-placeholder", Severity: Error, Needs: Files,
 		Title:   "a value that samples carry in place of a real one",
 		Text:    "For a secret this is an error: everybody knows it. For other variables this is a warning.",
-		Mistake: `STORE_PASSWORD=changeme`,
-		Mended:  `STORE_PASSWORD=a long one of your own`,
+		Mistake: `MAST_PASSWORD=changeme`,
+		Mended:  `MAST_PASSWORD=a long one of your own`,
 		Find:    envPlaceholder,
 	},
 }

@@ -14,8 +14,8 @@ var habitRules = []Rule{
 		Name: "restart-never", Severity: Note, Needs: Files,
 		Title:   "a service with a page that is never started again",
 		Text:    "After an error, or a restart of the machine, its page is gone until somebody notices.",
-		Mistake: "page = \"80/\"\nrestart = \"no\"",
-		Mended:  "page = \"80/\"\nrestart = \"unless-stopped\"",
+		Mistake: "restart = \"no\"\npage = \"8080/\"",
+		Mended:  "restart = \"unless-stopped\"\npage = \"8080/\"",
 		Find: func(in *Input) {
 			for _, s := range in.services() {
 				if s.Page != nil && s.Restart.Policy == "no" {
@@ -27,8 +27,8 @@ var habitRules = []Rule{
 		Name: "restart-loops", Severity: Warning, Needs: Files,
 		Title:   "a job that others wait for to be done, and that is started again whenever it ends",
 		Text:    "It is never done: the engine starts it anew, and what waits for it waits for a moment that passes.",
-		Mistake: "after = [\"import done\"]    # and import has restart = \"always\"",
-		Mended:  `restart = "on-failure 3"    # of import`,
+		Mistake: `after = ["job done"]    # and job has restart = "unless-stopped"`,
+		Mended:  `restart = "on-failure 3"    # of job`,
 		Find: func(in *Input) {
 			for _, s := range in.services() {
 				for _, a := range s.After {
@@ -42,7 +42,7 @@ var habitRules = []Rule{
 		Name: "ready-unreachable", Severity: Error, Needs: Files,
 		Title:   "ready by http or tcp of a service without a network",
 		Text:    "Nobody can ask it there, so it would never count as ready. A command inside, or a line of its log, can tell.",
-		Mistake: "network = \"none\"\nready = { tcp = 80 }",
+		Mistake: "network = \"none\"\nready = { tcp = 8080 }",
 		Mended:  "network = \"none\"\nready = { log = \"open for readings\" }",
 		Find: func(in *Input) {
 			for _, s := range in.services() {
@@ -69,7 +69,7 @@ var habitRules = []Rule{
 		Name: "capacity-memory", Severity: Note, Needs: Host,
 		Title:   "the memory limits of a host's services add up to more than it has",
 		Text:    "Limits are no reservations, so this may well work. When all need theirs at once, the kernel ends some of them.",
-		Mistake: `memory = "6GiB"    # twice, on a machine with 8 GiB`,
+		Mistake: `memory = "5GiB"    # twice, on a machine with 8 GiB`,
 		Mended:  `memory = "3GiB"`,
 		Find: func(in *Input) {
 			sums := map[*lab.Host]int64{}
@@ -100,7 +100,7 @@ var habitRules = []Rule{
 		Name: "safety-engine", Severity: Warning, Needs: Files,
 		Title:   "a service that has the engine's own socket",
 		Text:    "Through it, it can start any container with any folder of the host, read-only or not: it is root on the machine.",
-		Mistake: `mounts = ["engine -> /var/run/engine.sock"]`,
+		Mistake: `mounts = ["engine -> /run/e.sock, read-only", "/var/run/engine.sock -> /run/f.sock"]`,
 		Mended:  `# without it; or accept.safety-engine = "it is our own, and reached from inside only"`,
 		Find: func(in *Input) {
 			for _, s := range in.services() {
@@ -128,8 +128,8 @@ var habitRules = []Rule{
 		Name: "safety-capability", Severity: Warning, Needs: Files,
 		Title:   "a capability with which a service can take over the host",
 		Text:    "Each of these gets past the walls of a container.",
-		Mistake: `capabilities = ["SYS_ADMIN"]`,
-		Mended:  `capabilities = ["NET_BIND_SERVICE"]`,
+		Mistake: `capabilities = ["SYS_ADMIN", "CHOWN"]`,
+		Mended:  `capabilities = ["CHOWN"]`,
 		Find: func(in *Input) {
 			for _, s := range in.services() {
 				for _, c := range s.Settings.Capabilities {

@@ -32,8 +32,8 @@ var hostRules = []Rule{
 		Name: "engine-unreachable", Severity: Error, Needs: Host,
 		Title:   "the engine of a host does not answer",
 		Text:    "Without its engine nothing can be deployed to a host, and the rules that need it are skipped.",
-		Mistake: `engine = "unix:///var/run/engin.sock"`,
-		Mended:  `engine = "unix:///var/run/engine.sock"`,
+		Mistake: `engine = "unix:///var/run/engine.sock"    # and nothing listens there`,
+		Mended:  `engine = "unix:///var/run/docker.sock"`,
 		Find: func(in *Input) {
 			for _, h := range in.Lab.Hosts {
 				if h.Survey == nil || h.Survey.Unknown["engine"] == "" || h.Survey.Unknown["host"] != "" {

@@ -30,8 +30,8 @@ var identityRules = []Rule{
 		Name: "account-half", Severity: Error, Needs: Files,
 		Title:   "half of an identity: a uid without its gid, or one owner variable only",
 		Text:    "What is missing would be filled in by the engine or the image, each in its own way.",
-		Mistake: `owner = "1311"`,
-		Mended:  `owner = "1311:1400"`,
+		Mistake: "run-as = \"1311\"\nowner-variables = [\"DESK_UID\"]",
+		Mended:  "run-as = \"1311:1400\"\nowner-variables = [\"DESK_UID\", \"DESK_GID\"]",
 		Find:    resolverFinds,
 	}, {
 		Name: "account-unowned", Severity: Note, Needs: Host,
@@ -44,7 +44,7 @@ var identityRules = []Rule{
 		Name: "account-root", Severity: Note, Needs: Image,
 		Title:   "a service that runs as root without being told to",
 		Text:    "Its image says nothing else. What it writes on the host belongs to root.",
-		Mistake: `image = "registry.skerry.example/sensor:1.4"    # which names no user`,
+		Mistake: "image = \"registry.skerry.example/root:1\"    # which names no user\nmounts = [\"/srv/skerry/mast -> /data\"]",
 		Mended:  `run-as = "owner"`,
 		Find: func(in *Input) {
 			for _, s := range in.surveyed() {
@@ -168,8 +168,8 @@ var zoneRules = []Rule{
 		Name: "zone-contradiction", Severity: Warning, Needs: Files, Mends: true,
 		Title:   "TZ says another zone than timezone",
 		Text:    "The variable wins inside, and whoever reads the file believes the key.",
-		Mistake: "timezone = \"Atlantic/Faroe\"\nenv.TZ = \"UTC\"",
-		Mended:  `timezone = "Atlantic/Faroe"`,
+		Mistake: `env.TZ = "UTC"    # the lab has timezone = "Atlantic/Faroe"`,
+		Mended:  `timezone = "UTC"`,
 		Find: func(in *Input) {
 			eachTZ(in, func(s *lab.Service, v lab.Variable) {
 				if s.Zone.Name != "" && v.Value != s.Zone.Name {
@@ -184,7 +184,7 @@ var zoneRules = []Rule{
 		Name: "zone-mixed", Severity: Warning, Needs: Files,
 		Title:   "services of one stack are in different zones, and no timezone of theirs says so",
 		Text:    "Their logs and their clocks differ by hours. One timezone of the stack puts them right.",
-		Mistake: "service.desk.env.TZ = \"UTC\"\nservice.store.env.TZ = \"Atlantic/Faroe\"",
+		Mistake: "[service.sensor]\nenv.TZ = \"UTC\"\n[service.vane]\nenv.TZ = \"Atlantic/Faroe\"",
 		Mended:  `timezone = "Atlantic/Faroe"    # of the stack`,
 		Find:    zoneMixed,
 	}, {

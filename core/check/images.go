@@ -16,8 +16,8 @@ var imageRules = []Rule{
 		Name: "image-reference", Severity: Error, Needs: Files,
 		Title:   "not a valid reference of an image",
 		Text:    "References are written in small letters: REGISTRY/NAME:TAG or REGISTRY/NAME@DIGEST.",
-		Mistake: `image = "Tide Desk"`,
-		Mended:  `image = "registry.skerry.example/tide-desk:2.3"`,
+		Mistake: `image = "Wind Sensor"`,
+		Mended:  `image = "registry.skerry.example/wind-sensor:1.4"`,
 		Find:    resolverFinds,
 	}, {
 		Name: "image-absent", Severity: Error, Needs: Image,
@@ -60,7 +60,7 @@ var imageRules = []Rule{
 		Name: "image-unqualified", Severity: Note, Needs: Files,
 		Title:   "an image without the name of a registry",
 		Text:    "Engines fill in a registry of their own choice, and not all the same.",
-		Mistake: `image = "sensor:1.4"`,
+		Mistake: `image = "skerry/sensor:1.4"`,
 		Mended:  `image = "registry.skerry.example/sensor:1.4"`,
 		Find: func(in *Input) {
 			eachImage(in, func(s *lab.Service, name, _, _ string) {
@@ -73,8 +73,8 @@ var imageRules = []Rule{
 		Name: "image-moving-tag", Severity: Warning, Needs: Files, Mends: true,
 		Title:   "no tag, or one that moves, and no digest",
 		Text:    "The next pull brings another program. A tag with a version, or the digest of what runs, stays.",
-		Mistake: `image = "registry.skerry.example/sensor:latest"`,
-		Mended:  `image = "registry.skerry.example/sensor:1.4"`,
+		Mistake: `image = "registry.skerry.example/vane:edge"`,
+		Mended:  `image = "registry.skerry.example/vane:1.4"`,
 		Find: func(in *Input) {
 			eachImage(in, func(s *lab.Service, _, tag, digest string) {
 				if digest != "" || tag != "" && !slices.Contains(movingTags, tag) {
@@ -95,8 +95,8 @@ var imageRules = []Rule{
 		Name: "image-platform", Severity: Error, Needs: Image,
 		Title:   "the image is not made for the host's processor",
 		Text:    "It would end at once with a format error. Another tag, or another image, may be made for it.",
-		Mistake: `image = "registry.skerry.example/sensor:1.4"    # linux/amd64 only, on an arm64 board`,
-		Mended:  `image = "registry.skerry.example/sensor:1.4-arm64"`,
+		Mistake: `image = "registry.skerry.example/arm:1"    # made for linux/arm64, on an amd64 board`,
+		Mended:  `image = "registry.skerry.example/amd:1"`,
 		Find: func(in *Input) {
 			for _, s := range in.surveyed() {
 				image, ok := imageOf(s)

@@ -19,8 +19,8 @@ var mountRules = []Rule{
 		Name: "mount-missing", Severity: Error, Needs: Host, Mends: true,
 		Title:   "the folder or file of a mount does not exist on the host, and nothing says that it may be made",
 		Text:    "Some engines would make an empty folder there that belongs to root, and the service would find none of its data. Let it be made, with its owner, by create; make it yourself; or mend the path.",
-		Mistake: `mounts = ["/srv/skerry/tide-log/desk -> /config"]    # nobody has made it`,
-		Mended:  `mounts = ["/srv/skerry/tide-log/desk -> /config, create"]`,
+		Mistake: `mounts = ["${folder.data}/nobody -> /data"]    # nobody has made it`,
+		Mended:  `mounts = ["${folder.data}/nobody -> /data, create"]`,
 		Find: func(in *Input) {
 			eachMissing(in, func(s *lab.Service, m lab.Mount, p survey.Path) {
 				if _, _, ok := otherSpelling(p); ok {
@@ -41,8 +41,8 @@ var mountRules = []Rule{
 		Name: "mount-case", Severity: Error, Needs: Host, Mends: true,
 		Title:   "the folder of a mount exists in other letter case, or one letter away",
 		Text:    "Letter case counts in paths: the service would find an empty folder beside its data.",
-		Mistake: `mounts = ["/srv/skerry/Tide-Log/desk -> /config"]`,
-		Mended:  `mounts = ["/srv/skerry/tide-log/desk -> /config"]`,
+		Mistake: "mounts = [\n  \"${folder.data}/journals -> /a, read-only\",    # it is called Journals\n]",
+		Mended:  `mounts = ["${folder.data}/Journals -> /a, read-only"]`,
 		Find: func(in *Input) {
 			eachMissing(in, func(s *lab.Service, m lab.Mount, p survey.Path) {
 				right, how, ok := otherSpelling(p)
@@ -60,8 +60,8 @@ var mountRules = []Rule{
 		Name: "mount-denied", Severity: Error, Needs: Host,
 		Title:   "the service's identity may not enter, read or write what is mounted",
 		Text:    "Inside a container the rights of the mounted folder itself count, not those of the folders above it. A mount that is not read-only has to be writable. Change the owner, the mode or the access control list on the host, or declare another identity.",
-		Mistake: `owner = "ranger"    # the folder belongs to keeper, mode 0750`,
-		Mended:  `owner = "keeper"`,
+		Mistake: "run-as = \"ranger\"\nmounts = [\n  \"${folder.data}/mast -> /a\",    # which belongs to keeper, mode 0750\n]",
+		Mended:  `run-as = "keeper"`,
 		Find:    mountDenied,
 	},
 }

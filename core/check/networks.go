@@ -29,7 +29,7 @@ var networkRules = []Rule{
 		Name: "volume-unknown", Severity: Error, Needs: Files, Mends: true,
 		Title:   "a volume that the stack does not declare, or one that somebody else makes (existing) and that the host does not have",
 		Text:    "Volumes are declared in [volume.NAME] of the stack, so that a misspelt one does not become a new, empty one.",
-		Mistake: `mounts = ["volume reading -> /data"]`,
+		Mistake: `mounts = ["volume reading -> /data", "volume readings -> /more", "volume old -> /old"]    # [volume.readings]`,
 		Mended:  `mounts = ["volume readings -> /data"]`,
 		Find: func(in *Input) {
 			resolverFinds(in)

@@ -16,8 +16,8 @@ var secretRules = []Rule{
 		Name: "env-file-exposed", Severity: Warning, Needs: Machine,
 		Title:   "an environment file with secrets that everybody on this machine may read",
 		Text:    "Such a file belongs in mode 0600.",
-		Mistake: `-rw-r--r-- tide-log.env    # STORE_PASSWORD=…`,
-		Mended:  `-rw------- tide-log.env    # after: chmod 600`,
+		Mistake: `A_PASSWORD='three words of our own'    # in a file of mode 0644`,
+		Mended:  `# after: chmod 600 mast.env`,
 		Find: func(in *Input) {
 			eachSecretFile(in, func(path string, f *declare.EnvFile, fact lab.FileFact) {
 				if fact.Mode&0o004 != 0 {
@@ -29,8 +29,8 @@ var secretRules = []Rule{
 		Name: "env-file-tracked", Severity: Warning, Needs: Machine,
 		Title:   "an environment file with secrets that version control lists",
 		Text:    "Whoever gets a copy of the repository gets the secrets, those of the past too. Ignore the file, take it out of the index, and change the secrets.",
-		Mistake: `git add tide-log/tide-log.env`,
-		Mended:  `git rm --cached tide-log/tide-log.env    # and *.env in .gitignore`,
+		Mistake: `A_PASSWORD='three words of our own'    # after: git add mast.env`,
+		Mended:  `# after: git rm --cached mast.env, and *.env in .gitignore`,
 		Find: func(in *Input) {
 			eachSecretFile(in, func(path string, f *declare.EnvFile, fact lab.FileFact) {
 				if fact.Tracked {
@@ -42,15 +42,15 @@ var secretRules = []Rule{
 		Name: "env-unused", Severity: Note, Needs: Files,
 		Title:   "a value of [let] that nothing uses, or an entry of an environment file that only [let] could use",
 		Text:    "Perhaps a reference is missing, or it can go.",
-		Mistake: "[let]\ndb-name = \"tides\"    # and no ${db-name}",
-		Mended:  `env.STORE_DB = "${db-name}"`,
+		Mistake: "[let]\nspare = \"z\"    # and no ${spare}",
+		Mended:  `env.B = "${spare}"`,
 		Find:    resolverFinds,
 	}, {
 		Name: "env-overridden", Severity: Note, Needs: Files,
 		Title:   "a variable is set in several places, to different values",
 		Text:    "env wins over environment files, and a later file over an earlier one. lantern env shows it all.",
-		Mistake: "env-files = [\"tide-log.env\"]    # DESK_LEVEL=info\nenv.DESK_LEVEL = \"debug\"",
-		Mended:  `env-files = ["tide-log.env"]`,
+		Mistake: "env-files = [\"mast.env\"]    # with LEVEL=info\nenv.LEVEL = \"debug\"",
+		Mended:  `env-files = ["mast.env"]`,
 		Find: func(in *Input) {
 			for _, s := range in.services() {
 				for _, v := range s.Env {
@@ -68,8 +68,8 @@ var secretRules = []Rule{
 		Name: "env-weak-secret", Severity: Warning, Needs: Files,
 		Title:   "a secret that is short, or among the commonest",
 		Text:    "Twelve letters that nobody would think of take longer to guess than the machine lasts.",
-		Mistake: `STORE_PASSWORD=lighthouse`,
-		Mended:  `STORE_PASSWORD=three long words and a number of your own`,
+		Mistake: `A_PASSWORD=lighthouse`,
+		Mended:  `A_PASSWORD=three long words and a number of your own`,
 		Find: func(in *Input) {
 			told := map[source.Span]bool{}
 			for _, s := range in.services() {
@@ -89,15 +89,15 @@ var secretRules = []Rule{
 		Name: "env-plain-secret", Severity: Warning, Needs: Files, Mends: true,
 		Title:   "a secret in stack.toml or lab.toml",
 		Text:    "These files are for everybody who may see the lab, and for version control. An environment file with mode 0600, which version control ignores, is the place for it.",
-		Mistake: `env.STORE_PASSWORD = "a-long-one-of-our-own"`,
-		Mended:  `env-files = ["tide-log.env"]    # STORE_PASSWORD=a-long-one-of-our-own`,
+		Mistake: `env.A_PASSWORD = "three words of our own"`,
+		Mended:  `env-files = ["mast.env"]    # with A_PASSWORD=three words of our own`,
 		Find:    envPlainSecret,
 	}, {
 		Name: "env-secret-in-command", Severity: Warning, Needs: Files,
 		Title:   "a secret in a command, an entrypoint, a label or ready",
 		Text:    "Everybody on the host can read these. Variables from an environment file are for the service alone.",
-		Mistake: `command = ["--password=${db-password}"]`,
-		Mended:  `env.STORE_PASSWORD = "${db-password}"`,
+		Mistake: `command = ["--password=${pw}"]`,
+		Mended:  `env.A_PASSWORD = "${pw}"`,
 		Find: func(in *Input) {
 			for _, s := range in.services() {
 				where := ""

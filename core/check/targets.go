@@ -19,8 +19,8 @@ var targetRules = []Rule{
 		Name: "mount-kind", Severity: Error, Needs: Image,
 		Title:   "a file, socket or device where the image declares a folder",
 		Text:    "The image keeps a folder of data there. A single file in its place cannot hold it.",
-		Mistake: `mounts = ["/srv/skerry/mast.conf -> /data"]    # the image declares the folder /data`,
-		Mended:  `mounts = ["/srv/skerry/mast -> /data"]`,
+		Mistake: `mounts = ["/srv/skerry/mast.conf -> /var/lib/store"]    # the image declares the folder /var/lib/store`,
+		Mended:  `mounts = ["/srv/skerry/mast -> /var/lib/store"]`,
 		Find: func(in *Input) {
 			eachPath(in, func(s *lab.Service, m lab.Mount, p survey.Path) {
 				image, ok := imageOf(s)
@@ -33,8 +33,8 @@ var targetRules = []Rule{
 		Name: "mount-duplicate", Severity: Error, Needs: Files,
 		Title:   "one path inside is mounted twice",
 		Text:    "Only one of the two can be there. Engines refuse, or take the last.",
-		Mistake: `mounts = ["/srv/a -> /data", "/srv/b -> /data"]`,
-		Mended:  `mounts = ["/srv/a -> /data", "/srv/b -> /more"]`,
+		Mistake: `mounts = ["/srv/skerry/mast -> /data", "memory -> /data/"]`,
+		Mended:  `mounts = ["/srv/skerry/mast -> /data", "memory -> /tmp"]`,
 		Find: func(in *Input) {
 			eachPair(in, func(s *lab.Service, earlier, later lab.Mount) {
 				if earlier.Target == later.Target {
@@ -46,8 +46,8 @@ var targetRules = []Rule{
 		Name: "mount-shadowed", Severity: Warning, Needs: Files,
 		Title:   "a mount hides another one below it",
 		Text:    "Mounts are made in their order: one that comes later, above an earlier one, covers it.",
-		Mistake: `mounts = ["/srv/plates -> /data/plates", "/srv/data -> /data"]`,
-		Mended:  `mounts = ["/srv/data -> /data", "/srv/plates -> /data/plates"]`,
+		Mistake: `mounts = ["memory -> /data/tmp", "/srv/skerry/mast -> /data"]`,
+		Mended:  `mounts = ["/srv/skerry/mast -> /data", "memory -> /data/tmp"]`,
 		Find: func(in *Input) {
 			eachPair(in, func(s *lab.Service, earlier, later lab.Mount) {
 				if below(earlier.Target, later.Target) && later.Target != earlier.Target {
@@ -59,8 +59,8 @@ var targetRules = []Rule{
 		Name: "mount-writers", Severity: Note, Needs: Files,
 		Title:   "services of two stacks write the same folder",
 		Text:    "A store that finds its files changed by somebody else loses data: where one of the two declares the folder as its data, this is a warning.",
-		Mistake: `mounts = ["/srv/skerry/store -> /var/lib/store"]    # in tide-log and in lamp-journal`,
-		Mended:  `mounts = ["/srv/skerry/lamp-journal/store -> /var/lib/store"]`,
+		Mistake: `mounts = ["/srv/skerry/mast -> /var/lib/store", "/srv/skerry/shared -> /more"]    # another stack has /srv/skerry/mast, too`,
+		Mended:  `mounts = ["/srv/skerry/tide-log -> /var/lib/store", "/srv/skerry/shared -> /more"]`,
 		Find:    mountWriters,
 	}, {
 		Name: "mount-unkept", Severity: Warning, Needs: Image, Mends: true,
@@ -81,8 +81,8 @@ var targetRules = []Rule{
 		Name: "mount-unlisted", Severity: Warning, Needs: Image, Mends: true,
 		Title:   "a path inside is one letter, or one letter case, away from one where the image keeps data",
 		Text:    "The service would keep its data beside the mount, and lose it.",
-		Mistake: `mounts = ["/srv/skerry/store -> /var/lib/stor"]    # the image keeps /var/lib/store`,
-		Mended:  `mounts = ["/srv/skerry/store -> /var/lib/store"]`,
+		Mistake: `mounts = ["/srv/skerry/mast -> /var/lib/Store"]    # the image keeps /var/lib/store`,
+		Mended:  `mounts = ["/srv/skerry/mast -> /var/lib/store"]`,
 		Find: func(in *Input) {
 			eachDeclaredPath(in, func(s *lab.Service, kept string, image survey.Image) {
 				for _, m := range s.Mounts {
@@ -101,22 +101,22 @@ var targetRules = []Rule{
 		Name: "mount-contents-denied", Severity: Warning, Needs: Host,
 		Title:   "the folder is right, and entries inside it are not",
 		Text:    "Files that an earlier run left as somebody else cannot be read, or written. Up to 200 entries right inside the folder are looked at.",
-		Mistake: `mounts = ["/srv/skerry/desk -> /config"]    # it belongs to keeper, and desk.db inside to root, mode 0600`,
-		Mended:  `# after: chown -R keeper:watch /srv/skerry/desk`,
+		Mistake: `mounts = ["/srv/skerry/mast -> /data"]    # it belongs to keeper, and files inside to root, mode 0600`,
+		Mended:  `# after: chown -R keeper:watch /srv/skerry/mast`,
 		Find:    contentsDenied,
 	}, {
 		Name: "device-missing", Severity: Error, Needs: Host, Mends: true,
 		Title:   "a device that the host does not have, or that the service's user may not open",
 		Text:    "Devices keep their owner and mode inside. A process that is not root needs the device's group among its own.",
-		Mistake: `devices = ["/dev/lamp0"]    # which belongs to the group lamps, mode 0660`,
-		Mended:  "devices = [\"/dev/lamp0\"]\nextra-groups = [\"1490\"]",
+		Mistake: `devices = ["/dev/lamp0", "/dev/none"]    # /dev/lamp0 belongs to gid 1401, mode 0660`,
+		Mended:  "extra-groups = [\"1401\"]\ndevices = [\"/dev/lamp0\"]",
 		Find:    deviceMissing,
 	}, {
 		Name: "mount-unmounted-disk", Severity: Error, Needs: Host,
 		Title:   "the path lies on a disk that is not mounted now",
 		Text:    "The data would fall onto the system disk, below the mount point, and be hidden once the disk is back.",
-		Mistake: `mounts = ["/mnt/plates/2026 -> /plates"]    # /mnt/plates is in the host's table of file systems, and not mounted`,
-		Mended:  `# after: mount /mnt/plates`,
+		Mistake: `mounts = ["/srv/skerry/shared -> /data"]    # a disk that the table of file systems has for it is not mounted`,
+		Mended:  `# after: mount /srv/skerry/shared`,
 		Find: func(in *Input) {
 			eachPath(in, func(s *lab.Service, m lab.Mount, _ survey.Path) {
 				for _, f := range s.Stack.Host.Survey.FileSystems {
@@ -130,15 +130,15 @@ var targetRules = []Rule{
 		Name: "mount-low-space", Severity: Warning, Needs: Host,
 		Title:   "less than 1 GiB is free where a service writes",
 		Text:    "Stores that cannot write any more stop, or lose what they hold.",
-		Mistake: `mounts = ["/srv/plates -> /plates"]    # 200 MiB free`,
+		Mistake: `mounts = ["/srv/skerry/mast -> /data", "/srv/skerry/shared -> /more"]    # 200 MiB free`,
 		Mended:  `# after making room`,
 		Find:    mountLowSpace,
 	}, {
 		Name: "mount-sensitive", Severity: Warning, Needs: Files,
 		Title:   "a folder of the system itself, mounted writable",
 		Text:    "A fault in the service, or whoever takes it over, then changes the machine itself.",
-		Mistake: `mounts = ["/etc -> /host-etc"]`,
-		Mended:  `mounts = ["/etc -> /host-etc, read-only"]`,
+		Mistake: `mounts = ["/etc -> /a", "/home/keeper -> /b"]`,
+		Mended:  `mounts = ["/etc -> /a, read-only"]`,
 		Find: func(in *Input) {
 			for _, s := range in.services() {
 				for _, m := range s.Mounts {
@@ -152,8 +152,8 @@ var targetRules = []Rule{
 		Name: "mount-outside", Severity: Warning, Needs: Files,
 		Title:   "a path from the stack's folder that leads out of it",
 		Text:    "The stack then depends on where the lab lies on this machine.",
-		Mistake: `mounts = ["./../../plates -> /plates"]`,
-		Mended:  `mounts = ["${folder.plates} -> /plates"]`,
+		Mistake: `mounts = ["./../plates -> /data"]`,
+		Mended:  `mounts = ["${folder.plates} -> /data"]`,
 		Find: func(in *Input) {
 			for _, s := range in.services() {
 				for _, m := range s.Mounts {
@@ -167,8 +167,8 @@ var targetRules = []Rule{
 		Name: "mount-remote", Severity: Error, Needs: Files,
 		Title:   "a path from the stack's folder, on a host that is elsewhere",
 		Text:    "The lab's folder is not there: an absolute path of the host is needed.",
-		Mistake: `mounts = ["./pages -> /pages"]    # on a host with engine = "ssh://…"`,
-		Mended:  `mounts = ["${folder.data}/pages -> /pages"]`,
+		Mistake: `mounts = ["./pages -> /data"]    # on a host with engine = "ssh://…"`,
+		Mended:  `mounts = ["${folder.data}/pages -> /data"]`,
 		Find: func(in *Input) {
 			for _, s := range in.services() {
 				for _, m := range s.Mounts {
@@ -204,8 +204,8 @@ var targetRules = []Rule{
 		Name: "volume-unused", Severity: Note, Needs: Files, Mends: true,
 		Title:   "a volume that is declared and not mounted",
 		Text:    "It is not made. Perhaps a mount is missing; if not, the declaration can go.",
-		Mistake: "[volume.readings]    # and no mounts with it\n\n[service.sensor]",
-		Mended:  `[service.sensor]`,
+		Mistake: `[volume.w]    # and no mounts with it`,
+		Mended:  `# taken out, or: mounts = ["volume w -> /data"]`,
 		Find: func(in *Input) {
 			for _, st := range in.Lab.Stacks {
 				for _, v := range st.Volumes {

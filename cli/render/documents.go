@@ -135,7 +135,7 @@ type variable struct {
 	Overrides []variable    `json:"overrides,omitempty"`
 }
 
-// NewStates, NewPortUses, NewFrees and NewMountUses return documents of the version that this program writes. An empty list is one, not null.
+// NewStates returns the document of the version that this program writes. An empty list is one, not null.
 func NewStates(list []deploy.Status) States { return States{first, append([]deploy.Status{}, list...)} }
 
 // NewPortUses is as [NewStates].

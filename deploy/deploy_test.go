@@ -367,6 +367,7 @@ func TestDeathOnRealEngines(t *testing.T) {
 		if !target.Real() {
 			t.Skip("TestDeathAtEveryCall does more")
 		}
+		t.Parallel() // most of it is waiting, and the engines know nothing of each other
 		for _, scenario := range []struct {
 			name, before, after string
 			every               int // of how many calls one is tried

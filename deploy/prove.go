@@ -113,7 +113,11 @@ func (d *Deployer) ready(ctx context.Context, c engine.State, proof plan.Proof, 
 		return err == nil && code == 0, said
 	case proof.HTTP != "":
 		for _, at := range d.dialPlaces(ctx, c, proof.Port) {
-			if status, err := get(ctx, proof.TLS, at, proof.HTTP); err == nil && status >= proof.StatusFirst && status <= proof.StatusLast {
+			// The first place that answers at all has decided. The others would say the same, later: the way over a published port can take seconds.
+			if status, err := get(ctx, proof.TLS, at, proof.HTTP); err == nil {
+				if status < proof.StatusFirst || status > proof.StatusLast {
+					return false, fmt.Sprintf("it answers with status %d", status)
+				}
 				return true, ", at " + at
 			}
 		}

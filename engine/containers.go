@@ -13,6 +13,7 @@ import (
 	"time"
 
 	cerrdefs "github.com/containerd/errdefs"
+	"github.com/distribution/reference"
 	"github.com/moby/moby/api/pkg/stdcopy"
 	"github.com/moby/moby/api/types/container"
 	"github.com/moby/moby/client"
@@ -278,6 +279,7 @@ func (e *Engine) Image(ctx context.Context, reference string) (survey.Image, err
 	if !strings.Contains(i.ID, ":") {
 		i.ID = "sha256:" + i.ID
 	}
+	i.Name = e.fullName(reference, r.RepoTags)
 	for _, d := range r.RepoDigests {
 		_, i.Digest, _ = strings.Cut(d, "@")
 	}
@@ -303,12 +305,37 @@ func (e *Engine) Image(ctx context.Context, reference string) (survey.Image, err
 	return i, nil
 }
 
+// fullName returns a reference that names no registry with the one that the engine takes; "" for one that does, and where nobody knows. One
+// engine has a single registry for such names, the other one keeps images under the name that it found them by.
+func (e *Engine) fullName(short string, tags []string) string {
+	if namesRegistry(short) {
+		return ""
+	}
+	if e.kind != kindP {
+		full, err := reference.ParseNormalizedNamed(short)
+		if err != nil {
+			return ""
+		}
+		return full.String()
+	}
+	for _, t := range tags {
+		if strings.HasSuffix(t, "/"+short) {
+			return t
+		}
+	}
+	return ""
+}
+
+// namesRegistry tells whether a reference begins with a registry.
+func namesRegistry(reference string) bool {
+	first, _, path := strings.Cut(reference, "/")
+	return path && (strings.ContainsAny(first, ".:") || first == "localhost")
+}
+
 // AsksDirectly tells whether an image's registry can be asked without the engine: not that of a stand-in, which has none but its own, and
 // not where the engine chooses the registry by rules of its own.
 func (e *Engine) AsksDirectly(reference string) bool {
-	first, _, path := strings.Cut(reference, "/")
-	named := path && (strings.ContainsAny(first, ".:") || first == "localhost")
-	return e.name != StandInName && (named || e.kind != kindP)
+	return e.name != StandInName && (namesRegistry(reference) || e.kind != kindP)
 }
 
 // InRegistry asks the image's registry, through the engine, whether it has the image. Errors: [ErrNotFound] when the registry says that it has not,

@@ -97,6 +97,19 @@ func TestExplain(t *testing.T) {
 	assert.NoError(t, explain("start", nil))
 }
 
+// A name without a registry is what each engine makes of it.
+func TestFullName(t *testing.T) {
+	d, p := &Engine{}, &Engine{kind: kindP}
+	for _, e := range []*Engine{d, p} {
+		assert.Empty(t, e.fullName("registry.skerry.example/vane:1", []string{"registry.skerry.example/vane:1"}))
+		assert.Empty(t, e.fullName("localhost/vane:1", nil))
+	}
+	assert.Equal(t, "registry.skerry.example/wind/vane:1", p.fullName("wind/vane:1", []string{"registry.skerry.example/other:1", "registry.skerry.example/wind/vane:1"}))
+	assert.Empty(t, p.fullName("vane:2", []string{"registry.skerry.example/vane:1"}))
+	assert.True(t, strings.HasSuffix(d.fullName("wind/vane:1", nil), "/wind/vane:1"))
+	assert.True(t, namesRegistry(d.fullName("vane", nil)))
+}
+
 func TestUsualAddress(t *testing.T) {
 	t.Setenv("DOCKER_HOST", "unix:///elsewhere.sock")
 	assert.Equal(t, "unix:///elsewhere.sock", UsualAddress())

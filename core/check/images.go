@@ -57,7 +57,7 @@ var imageRules = []Rule{
 			}
 		},
 	}, {
-		Name: "image-unqualified", Severity: Note, Needs: Files,
+		Name: "image-unqualified", Severity: Note, Needs: Files, Mends: true,
 		Title:   "an image without the name of a registry",
 		Text:    "Engines fill in a registry of their own choice, and not all the same.",
 		Mistake: `image = "skerry/sensor:1.4"`,
@@ -65,7 +65,11 @@ var imageRules = []Rule{
 		Find: func(in *Input) {
 			eachImage(in, func(s *lab.Service, name, _, _ string) {
 				if first, _, path := strings.Cut(name, "/"); !path || !strings.ContainsAny(first, ".:") && first != "localhost" {
-					in.report(s, source.Problem{At: s.Image.Part(0, len(s.Image.Text)), Message: s.Image.Text + " names no registry: each engine takes its own"})
+					p := source.Problem{At: s.Image.Part(0, len(s.Image.Text)), Message: s.Image.Text + " names no registry: each engine takes its own"}
+					if image, ok := imageOf(s); ok && image.Name != "" {
+						p.Mend = respellAt(p.At, s.Image.Text, image.Name, "the engine of "+s.Stack.Host.Name+" takes "+image.Name)
+					}
+					in.report(s, p)
 				}
 			})
 		},

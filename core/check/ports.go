@@ -127,7 +127,7 @@ func overlap(a, b []netip.Addr) bool {
 
 type published struct {
 	service *lab.Service
-	port    lab.Port
+	port    *lab.Port
 }
 
 func portClash(in *Input) {
@@ -138,7 +138,9 @@ func portClash(in *Input) {
 	}
 	seen := map[slot][]published{}
 	for _, s := range in.services() {
-		for _, p := range hostPorts(s) {
+		ports := hostPorts(s)
+		for i := range ports {
+			p := &ports[i]
 			var clash *published
 			for _, proto := range p.Protocols {
 				for n := p.Host.First; n <= p.Host.Last && n > 0; n++ {
@@ -178,7 +180,7 @@ func reportClash(in *Input, later, earlier published) {
 		At:      later.port.HostAt,
 		Message: fmt.Sprintf("%s %s on %s is claimed twice", protocols, common, later.service.Stack.Host.Name),
 		Because: []source.Because{{Text: who, At: earlier.port.HostAt}},
-		Mend:    moveToFreePort(in, later.service, later.port),
+		Mend:    moveToFreePort(in, later.service, *later.port),
 	})
 }
 

@@ -233,6 +233,7 @@ const (
 // Image is what an image declares. Of one in its registry that may be nothing but that it is there.
 type Image struct {
 	Reference  string            `json:"reference"`
+	Name       string            `json:"name,omitempty"` // the reference with its registry, where it names none and the engine tells
 	Source     string            `json:"source"`
 	ID         string            `json:"id,omitempty"`
 	Digest     string            `json:"digest,omitempty"`

@@ -12,6 +12,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/google/go-containerregistry/pkg/authn"
 	"github.com/google/go-containerregistry/pkg/name"
 	"github.com/google/go-containerregistry/pkg/v1/remote"
 	"github.com/stretchr/testify/assert"
@@ -189,6 +190,35 @@ func TestFetch(t *testing.T) {
 		assert.NotEqual(t, first, second)
 		result, image := deployed("each-deploy")
 		assert.Equal(t, []string{deploy.NothingToDo, second}, []string{result, image})
+		_, err = d.Retire(t.Context(), "pier-log")
+		require.NoError(t, err)
+	})
+}
+
+// A registry that wants a login gets the one of the auth file that engines use; without it, nothing is changed.
+func TestFetchWithALogin(t *testing.T) {
+	enginetest.Each(t, func(t *testing.T, target enginetest.Target) {
+		if !target.Real() {
+			t.Skip("the stand-in asks no registry")
+		}
+		w := worldOn(t, target.Address)
+		d := w.deployer(false)
+		reference := fmt.Sprintf("%s/skerry/locked:%d", enginetest.LockedRegistry(t, "keeper", "of the light"), os.Getpid())
+		tag, err := name.NewTag(reference)
+		require.NoError(t, err)
+		like, err := name.NewTag(enginetest.Page)
+		require.NoError(t, err)
+		require.NoError(t, remote.Write(tag, enginetest.Images(t)[like], remote.WithAuth(&authn.Basic{Username: "keeper", Password: "of the light"})))
+		st := w.stack("[service.desk]\nimage = \"" + reference + "\"\nready = { tcp = 8080 }\n")
+		t.Setenv("DOCKER_CONFIG", t.TempDir())
+		_, err = d.Deploy(t.Context(), st)
+		require.ErrorContains(t, err, "cannot be pulled")
+		assert.Empty(t, w.names())
+		auth := fmt.Sprintf(`{"auths": {%q: {"username": "keeper", "password": "of the light"}}}`, tag.RegistryStr())
+		require.NoError(t, os.WriteFile(filepath.Join(os.Getenv("DOCKER_CONFIG"), "config.json"), []byte(auth), 0o600))
+		out, err := d.Deploy(t.Context(), st)
+		require.NoError(t, err)
+		assert.Equal(t, deploy.Done, out.Result, "%v", out.Failure)
 		_, err = d.Retire(t.Context(), "pier-log")
 		require.NoError(t, err)
 	})

@@ -344,7 +344,7 @@ func (e *Engine) InRegistry(ctx context.Context, reference string) error {
 	if e.kind == kindP {
 		return &Error{Call: "distribution", Message: "this engine does not ask registries without pulling", kind: ErrUnsupported, err: ErrUnsupported}
 	}
-	_, err := e.api.DistributionInspect(ctx, reference, client.DistributionInspectOptions{})
+	_, err := e.api.DistributionInspect(ctx, reference, client.DistributionInspectOptions{EncodedRegistryAuth: login(reference)})
 	if err == nil {
 		return nil
 	}
@@ -359,9 +359,9 @@ func (e *Engine) InRegistry(ctx context.Context, reference string) error {
 // Progress is how far a pull is, in bytes over all layers known so far.
 type Progress struct{ Current, Total int64 }
 
-// Pull fetches an image. Errors: [ErrNotFound] when the registry has none.
+// Pull fetches an image, with the login of the auth files. Errors: [ErrNotFound] when the registry has none.
 func (e *Engine) Pull(ctx context.Context, reference string, progress func(Progress)) error {
-	r, err := e.api.ImagePull(ctx, reference, client.ImagePullOptions{})
+	r, err := e.api.ImagePull(ctx, reference, client.ImagePullOptions{RegistryAuth: login(reference)})
 	if err != nil {
 		return pullError(err)
 	}

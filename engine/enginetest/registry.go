@@ -17,6 +17,25 @@ import (
 // HTTP; without those of scripts/with-engines the test is skipped.
 func Registry(t testing.TB) string {
 	t.Helper()
+	return serveRegistry(t, registry.New(registry.Logger(log.New(io.Discard, "", 0))))
+}
+
+// LockedRegistry is one that wants a login for everything.
+func LockedRegistry(t testing.TB, user, password string) string {
+	t.Helper()
+	inner := registry.New(registry.Logger(log.New(io.Discard, "", 0)))
+	return serveRegistry(t, http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if u, p, _ := r.BasicAuth(); u != user || p != password {
+			w.Header().Set("WWW-Authenticate", `Basic realm="skerry"`)
+			w.WriteHeader(http.StatusUnauthorized)
+			return
+		}
+		inner.ServeHTTP(w, r)
+	}))
+}
+
+func serveRegistry(t testing.TB, handler http.Handler) string {
+	t.Helper()
 	free := strings.Fields(os.Getenv("LANTERN_TEST_REGISTRY"))
 	if len(free) == 0 {
 		t.Skip("LANTERN_TEST_REGISTRY is not set: scripts/with-engines chooses some")
@@ -26,7 +45,7 @@ func Registry(t testing.TB) string {
 		if err != nil {
 			continue // a test of another package has it
 		}
-		server := &http.Server{Handler: registry.New(registry.Logger(log.New(io.Discard, "", 0)))}
+		server := &http.Server{Handler: handler}
 		go server.Serve(listener)
 		t.Cleanup(func() { server.Close() })
 		return at

@@ -1,0 +1,32 @@
+package engine
+
+import (
+	"github.com/google/go-containerregistry/pkg/authn"
+	"github.com/google/go-containerregistry/pkg/name"
+	"github.com/moby/moby/api/pkg/authconfig"
+	"github.com/moby/moby/api/types/registry"
+)
+
+// login returns the credentials for the registry of an image, from the auth files that engines use, as their API takes them; "" for none. An
+// engine has none of its own: whoever asks it brings them along.
+func login(reference string) string {
+	ref, err := name.ParseReference(reference)
+	if err != nil {
+		return ""
+	}
+	keychain, err := authn.DefaultKeychain.Resolve(ref.Context())
+	if err != nil || keychain == authn.Anonymous {
+		return ""
+	}
+	c, err := keychain.Authorization()
+	if err != nil {
+		return ""
+	}
+	text, err := authconfig.Encode(registry.AuthConfig{
+		Username: c.Username, Password: c.Password, Auth: c.Auth, IdentityToken: c.IdentityToken, RegistryToken: c.RegistryToken, ServerAddress: ref.Context().RegistryStr(),
+	})
+	if err != nil {
+		return ""
+	}
+	return text
+}

@@ -130,7 +130,7 @@ func (a *app) fix(o *opened, result check.Result, stack string, facts func() err
 			}
 		}
 		a.say("mended %s in %s", counted(applied, "finding"), strings.Join(sortedKeys(texts), ", "))
-		decl, err := readLab(o.dir)
+		decl, err := readLab(o.dir, nil)
 		if err != nil {
 			return result, err
 		}

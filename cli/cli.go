@@ -101,7 +101,7 @@ func (a *app) command() *cli.Command {
 			&cli.BoolFlag{Name: "no-color", Usage: "no colours", Sources: cli.EnvVars("NO_COLOR"), Destination: &a.noColor},
 		},
 		Commands: []*cli.Command{
-			a.demoCommand(), a.surveyCommand(), a.checkCommand(), a.deployCommand(), a.statusCommand(), a.retireCommand(), a.portsCommand(), a.mountsCommand(), a.envCommand(), a.tidyCommand(), a.aboutCommand(), a.schemaCommand(), a.versionCommand(),
+			a.demoCommand(), a.surveyCommand(), a.checkCommand(), a.compareCommand(), a.deployCommand(), a.proveCommand(), a.statusCommand(), a.logbookCommand(), a.revertCommand(), a.retireCommand(), a.sweepCommand(), a.portsCommand(), a.mountsCommand(), a.envCommand(), a.tidyCommand(), a.aboutCommand(), a.schemaCommand(), a.versionCommand(),
 		},
 		Action: func(_ context.Context, c *cli.Command) error {
 			if name := c.Args().First(); name != "" {
@@ -149,12 +149,21 @@ func (a *app) paint(w io.Writer) render.Paint {
 	return render.NewPaint(!a.noColor && isTerminal(w))
 }
 
-func isTerminal(stream any) bool {
-	if r, ok := stream.(*redactor); ok {
+func isTerminal(stream any) bool { return terminal(stream) != nil }
+
+// terminal returns the terminal behind a stream; nil when it is none.
+func terminal(stream any) *os.File {
+	for {
+		r, ok := stream.(*redactor)
+		if !ok {
+			break
+		}
 		stream = r.Writer
 	}
-	f, ok := stream.(*os.File)
-	return ok && term.IsTerminal(int(f.Fd()))
+	if f, ok := stream.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
+		return f
+	}
+	return nil
 }
 
 // confirm asks a question on a terminal. Elsewhere nothing is asked: there --yes has to answer.

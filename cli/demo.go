@@ -91,7 +91,7 @@ func (s *story) tell(ctx context.Context) error {
 	s.run(ctx, exitDone, "check")
 
 	s.chapter("What a deploy would do")
-	s.run(ctx, exitDone, "deploy", "--dry-run")
+	s.run(ctx, exitDone, "compare")
 
 	s.chapter("The deploy: pulled, started in order, each service proven")
 	s.run(ctx, exitDone, "deploy", "--yes")
@@ -100,11 +100,17 @@ func (s *story) tell(ctx context.Context) error {
 	s.run(ctx, exitDone, "status")
 	s.openLinks(ctx)
 
+	s.chapter("Whether everything does its work, and each service reaches the others")
+	s.run(ctx, exitDone, "prove")
+
 	s.chapter("A new version that never becomes ready is put back; the page stays")
 	s.edit("tide-log/stack.toml", "tide-desk:2.3", "tide-desk:2.4")
 	s.run(ctx, exitPutBack, "deploy", "tide-log", "--yes")
 	s.edit("tide-log/stack.toml", "tide-desk:2.4", "tide-desk:2.3")
 	s.run(ctx, exitDone, "status", "tide-log")
+
+	s.chapter("What was deployed when, and how it ended")
+	s.run(ctx, exitDone, "logbook")
 
 	s.chapter("A stack that is not needed any more")
 	s.run(ctx, exitDone, "retire", "notice-board", "--yes")

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -13,18 +14,24 @@ import (
 
 	"proudlantern.example/lantern/cli/render"
 	"proudlantern.example/lantern/core/check"
+	"proudlantern.example/lantern/core/declare"
 	"proudlantern.example/lantern/core/lab"
 	"proudlantern.example/lantern/core/plan"
 	"proudlantern.example/lantern/deploy"
+	"proudlantern.example/lantern/deploy/logbook"
+	"proudlantern.example/lantern/engine"
 )
 
 func (a *app) deployCommand() *cli.Command {
-	var yes, dryRun bool
+	var yes, dryRun, takeOver bool
+	var despite []string
 	return &cli.Command{
 		Name: "deploy", Usage: "check, compare, ask, pull, replace in order, prove, or put back", ArgsUsage: "[STACK]",
 		Flags: []cli.Flag{
 			&cli.BoolFlag{Name: "yes", Usage: "do not ask", Destination: &yes},
 			&cli.BoolFlag{Name: "dry-run", Usage: "only say what would be done", Destination: &dryRun},
+			&cli.StringSliceFlag{Name: "despite", Usage: "errors of this `RULE` do not stop the deploy; the logbook says so", Destination: &despite},
+			&cli.BoolFlag{Name: "take-over", Usage: "do not wait for a deploy from another machine that has died there", Destination: &takeOver},
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			o, asJSON, err := a.begin()
@@ -38,12 +45,16 @@ func (a *app) deployCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			if err := a.checkBefore(ctx, o, stacks); err != nil {
+			lookPast, err := despiteRules(despite)
+			if err != nil {
+				return err
+			}
+			if err := a.checkBefore(ctx, o, stacks, lookPast); err != nil {
 				return err
 			}
 			stacks, _ = o.stacks(c.Args().First(), a.host) // resolved anew, with the surveys
 			stacks = plan.Order(stacks)
-			run := &deployRun{app: a, json: asJSON}
+			run := &deployRun{app: a, json: asJSON, lab: o, takeOver: takeOver, entry: logbook.Entry{Kind: logbook.Deploy, Despite: despite}}
 			plans, err := run.plan(ctx, o, stacks)
 			if err != nil {
 				return err
@@ -54,8 +65,25 @@ func (a *app) deployCommand() *cli.Command {
 	}
 }
 
-// checkBefore looks at the hosts and ends the command when an error touches the stacks.
-func (a *app) checkBefore(ctx context.Context, o *opened, stacks []*lab.Stack) error {
+// despiteRules returns which findings are looked past: errors of the named rules, but not what keeps the files from being understood.
+func despiteRules(despite []string) (func(check.Finding) bool, error) {
+	for _, name := range despite {
+		var names []string
+		for _, r := range check.All() {
+			names = append(names, r.Name)
+		}
+		if !slices.Contains(names, name) {
+			if near := declare.Nearest(name, names); near != "" {
+				return nil, usage("there is no rule %s; %s is one", name, near)
+			}
+			return nil, usage("there is no rule %s (lantern about --all rules lists them)", name)
+		}
+	}
+	return func(f check.Finding) bool { return !f.Firm() && slices.Contains(despite, f.Rule) }, nil
+}
+
+// checkBefore looks at the hosts and ends the command when an error touches the stacks that is not looked past.
+func (a *app) checkBefore(ctx context.Context, o *opened, stacks []*lab.Stack, lookPast func(check.Finding) bool) error {
 	o.look(ctx, a.host)
 	var names []string
 	for _, st := range stacks {
@@ -65,6 +93,7 @@ func (a *app) checkBefore(ctx context.Context, o *opened, stacks []*lab.Stack) e
 		}
 	}
 	result := check.Run(o.Lab, check.All()).About(names...)
+	result.Findings = slices.DeleteFunc(result.Findings, func(f check.Finding) bool { return f.Severity == check.Error && lookPast(f) })
 	if n := result.Count(check.Error); n > 0 {
 		result.Skipped = nil
 		render.Findings(a.Err, a.paint(a.Err), o.Lab, result, false)
@@ -73,13 +102,38 @@ func (a *app) checkBefore(ctx context.Context, o *opened, stacks []*lab.Stack) e
 	return nil
 }
 
+// lookAt reads the lab for a command that looks at stacks beside what runs: the named one, or all, in the order in which they are deployed. It ends the command when
+// the files cannot be understood.
+func (a *app) lookAt(ctx context.Context, name string) (o *opened, stacks []*lab.Stack, asJSON bool, err error) {
+	if o, asJSON, err = a.begin(); err != nil {
+		return nil, nil, false, err
+	}
+	if stacks, err = o.stacks(name, a.host); err != nil {
+		return nil, nil, false, err
+	}
+	if err = a.checkBefore(ctx, o, stacks, func(f check.Finding) bool { return !f.Firm() }); err != nil {
+		return nil, nil, false, err
+	}
+	stacks, _ = o.stacks(name, a.host) // resolved anew, with the surveys
+	return o, plan.Order(stacks), asJSON, nil
+}
+
 // deployRun is one run of the command over some stacks.
 type deployRun struct {
 	*app
-	json  bool
-	hosts map[string]*deploy.Deployer
-	mu    sync.Mutex
-	lines *render.Progress
+	json     bool
+	lab      *opened
+	takeOver bool
+	entry    logbook.Entry // what all entries of this run have in common
+	hosts    map[string]*deploy.Deployer
+	mu       sync.Mutex
+	lines    watcher
+}
+
+// watcher shows how a deploy goes.
+type watcher interface {
+	Event(deploy.Event)
+	Close()
 }
 
 type stackPlan struct {
@@ -100,6 +154,7 @@ func (r *deployRun) plan(ctx context.Context, o *opened, stacks []*lab.Stack) ([
 				r.close()
 				return nil, err
 			}
+			d.TakeOver = r.takeOver
 			r.hosts[st.Host.Name] = d
 		}
 		p, err := d.Plan(ctx, st)
@@ -118,6 +173,13 @@ func (r *deployRun) close() {
 	}
 }
 
+// watch shows events elsewhere from now on.
+func (r *deployRun) watch(w watcher) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.lines = w
+}
+
 func (r *deployRun) report(e deploy.Event) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
@@ -125,6 +187,7 @@ func (r *deployRun) report(e deploy.Event) {
 		json.NewEncoder(r.Out).Encode(e)
 		return
 	}
+	e.Detail, e.Line = r.hide(e.Detail), r.hide(e.Line) // a live view writes past the redactor, which would tear its lines apart
 	r.lines.Event(e)
 }
 
@@ -149,13 +212,26 @@ func (r *deployRun) carryOut(ctx context.Context, plans []stackPlan, yes, dryRun
 			return err
 		}
 	}
+	return r.proceed(ctx, plans)
+}
+
+// proceed carries out plans that somebody has said yes to.
+func (r *deployRun) proceed(ctx context.Context, plans []stackPlan) error {
+	changes := slices.ContainsFunc(plans, func(p stackPlan) bool { return p.plan.Changes() })
+	if changes && !r.json && !r.quiet && !r.verbose && isTerminal(r.Err) {
+		r.watch(render.NewLive(terminal(r.Err), r.paint(r.Err), plansOf(plans)))
+	}
 	began := time.Now()
 	for i, p := range plans {
-		out, err := p.deployer.Deploy(ctx, p.plan.Stack)
+		if r.json {
+			r.report(deploy.Event{Time: time.Now().UTC(), Host: p.deployer.Host, Stack: p.plan.Stack.Name, Step: deploy.StepCheck, State: deploy.StepDone})
+		}
+		out, err := r.deploy(ctx, p)
 		if err == nil && (out.Result == deploy.Done || out.Result == deploy.NothingToDo) {
 			r.result(p, out, exitDone)
 			continue
 		}
+		r.lines.Close()
 		var left []string
 		for _, l := range plans[i+1:] {
 			if l.plan.Changes() {
@@ -164,13 +240,34 @@ func (r *deployRun) carryOut(ctx context.Context, plans []stackPlan, yes, dryRun
 		}
 		return r.failed(ctx, p, out, err, left)
 	}
+	r.lines.Close()
 	if !r.json {
+		if changes {
+			fmt.Fprintln(r.Out)
+		}
 		r.links(plans)
-		if changes > 0 {
+		if changes {
 			r.say("deployed and proven in %s", time.Since(began).Round(100*time.Millisecond))
 		}
 	}
 	return nil
+}
+
+// deploy carries out one plan and writes it down.
+func (r *deployRun) deploy(ctx context.Context, p stackPlan) (deploy.Outcome, error) {
+	fetches := slices.ContainsFunc(p.plan.Stack.Services, func(s *lab.Service) bool { return s.Fetch == "each-deploy" })
+	if !p.plan.Changes() && !p.plan.Unfinished && !fetches {
+		return deploy.Outcome{Result: deploy.NothingToDo}, nil
+	}
+	p.deployer.After = r.lastEntry(r.lab, p.plan.Stack.Name)
+	began := time.Now()
+	out, err := p.deployer.Deploy(ctx, p.plan.Stack)
+	if err == nil && out.Entry > 0 {
+		e := r.entry
+		e.Began, e.Stack = began, p.plan.Stack.Name
+		r.record(ctx, r.lab, p.deployer, e, out)
+	}
+	return out, err
 }
 
 func plansOf(plans []stackPlan) []plan.Stack {
@@ -200,6 +297,9 @@ func (r *deployRun) failed(ctx context.Context, p stackPlan, out deploy.Outcome,
 		if errors.Is(err, context.Canceled) {
 			return &exit{code: exitInterrupted, message: name + ": interrupted; nothing was changed"}
 		}
+		if errors.Is(err, deploy.ErrImage) && !errors.Is(err, engine.ErrUnknownOutcome) {
+			code = exitPutBack // what ran before was not even stopped
+		}
 		r.result(p, deploy.Outcome{Result: deploy.Refused, Failure: &deploy.Failure{Message: err.Error()}}, code)
 		return &exit{code: code, message: name + ": nothing was changed: " + err.Error(), err: err}
 	}
@@ -211,10 +311,40 @@ func (r *deployRun) failed(ctx context.Context, p stackPlan, out deploy.Outcome,
 	if !r.json {
 		render.Failure(r.Err, r.paint(r.Err), name, out)
 	}
+	if !r.json {
+		r.pointTo(ctx, name, out.Failure)
+	}
 	if len(left) > 0 {
 		r.say("not deployed because of this: %s", strings.Join(left, ", "))
 	}
 	return &exit{code: code}
+}
+
+// pointTo shows what the check now finds of what a failed service said: it may have been true before and looked past, or have come about since.
+func (r *deployRun) pointTo(ctx context.Context, stack string, f *deploy.Failure) {
+	if f == nil {
+		return
+	}
+	rules := check.Symptoms(append([]string{f.Message}, f.Log...))
+	if len(rules) == 0 || ctx.Err() != nil {
+		return
+	}
+	r.lab.look(ctx, "")
+	result := check.Run(r.lab.Lab, check.All())
+	var found []check.Finding
+	for _, rule := range rules {
+		for _, finding := range result.Findings {
+			if finding.Rule == rule && finding.Stack == stack && (finding.Service == f.Service || f.Service == "") {
+				found = append(found, finding)
+			}
+		}
+	}
+	if len(found) == 0 {
+		r.say("  what it said is what the rule %s is about, which finds nothing here; lantern about %s explains it", rules[0], rules[0])
+		return
+	}
+	r.say("  what it said points to:")
+	render.Found(r.Err, r.paint(r.Err), found[0])
 }
 
 // links shows where the pages are.

@@ -69,7 +69,7 @@ func newBench(t *testing.T, target enginetest.Target) *bench {
 	}
 	t.Cleanup(func() {
 		ctx := context.Background()
-		list, err := e.Containers(ctx, b.lab())
+		list, err := e.Containers(ctx, b.lab(), "")
 		assert.NoError(t, err)
 		for _, c := range engine.GuestsFirst(list) {
 			assert.NoError(t, e.Remove(ctx, c.ID))
@@ -117,7 +117,7 @@ func (b *bench) run(code int, args ...string) (stdout, stderr string) {
 
 func (b *bench) containers() map[string]engine.State {
 	b.t.Helper()
-	list, err := b.engine.Containers(context.Background(), b.lab())
+	list, err := b.engine.Containers(context.Background(), b.lab(), "")
 	require.NoError(b.t, err)
 	byName := map[string]engine.State{}
 	for _, c := range list {
@@ -151,18 +151,7 @@ func (b *bench) page(port int) about {
 }
 
 // freePort returns a port that nobody has, another one each time.
-func freePort(t *testing.T) int {
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	defer l.Close()
-	port := l.Addr().(*net.TCPAddr).Port
-	if _, given := givenPorts.LoadOrStore(port, true); given {
-		return freePort(t)
-	}
-	return port
-}
-
-var givenPorts sync.Map
+func freePort(t *testing.T) int { return enginetest.FreePort(t) }
 
 const labText = `lab = "skerry-light"
 timezone = "Atlantic/Faroe"
@@ -328,32 +317,38 @@ func TestLocksAndLeftovers(t *testing.T) {
 		write(enginetest.Page, "20s")
 		b.run(0, "deploy", "--yes")
 		old := b.containers()["tide-log.desk"]
-		write(enginetest.NeverReady, "1m")
 		path, err := program()
 		require.NoError(t, err)
-		dying := exec.Command(path, "--lab", b.dir, "deploy", "--yes")
-		stderr, err := dying.StderrPipe()
-		require.NoError(t, err)
-		require.NoError(t, dying.Start())
-		read := make([]byte, 4096)
-		said := ""
-		for !strings.Contains(said, "started") {
-			n, err := stderr.Read(read)
-			require.NoError(t, err, said)
-			said += string(read[:n])
+		for _, next := range [][]string{{"status", "--yes"}, {"deploy", "--yes"}} {
+			write(enginetest.NeverReady, "1m")
+			dying := exec.Command(path, "--lab", b.dir, "deploy", "--yes")
+			stderr, err := dying.StderrPipe()
+			require.NoError(t, err)
+			require.NoError(t, dying.Start())
+			read := make([]byte, 4096)
+			said := ""
+			for !strings.Contains(said, "started") {
+				n, err := stderr.Read(read)
+				require.NoError(t, err, said)
+				said += string(read[:n])
+			}
+			_, refused := b.run(1, "deploy", "--yes")
+			assert.Contains(t, refused, fmt.Sprintf("(pid %d) is changing this stack since", dying.Process.Pid))
+			_, said = b.run(1, "status")
+			assert.NotContains(t, said, "died", "it is at work")
+			require.NoError(t, dying.Process.Kill())
+			io.Copy(io.Discard, stderr)
+			dying.Wait()
+			_, said = b.run(1, "status")
+			assert.Contains(t, said, "died in the middle; undoing it brings back what ran before\n  lantern status --yes does that")
+			write(enginetest.Page, "20s")
+			_, said = b.run(0, next...)
+			assert.Contains(t, said, "died in the middle")
+			now := b.containers()
+			assert.Len(t, now, 1)
+			assert.Equal(t, old.ID, now["tide-log.desk"].ID, "back to what ran before, which is what is declared again")
+			assert.True(t, now["tide-log.desk"].Running)
 		}
-		_, refused := b.run(1, "deploy", "--yes")
-		assert.Contains(t, refused, fmt.Sprintf("(pid %d) is changing this stack since", dying.Process.Pid))
-		require.NoError(t, dying.Process.Kill())
-		io.Copy(io.Discard, stderr)
-		dying.Wait()
-		write(enginetest.Page, "20s")
-		_, said = b.run(0, "deploy", "--yes")
-		assert.Contains(t, said, "died in the middle")
-		now := b.containers()
-		assert.Len(t, now, 1)
-		assert.Equal(t, old.ID, now["tide-log.desk"].ID, "back to what ran before, which is what is declared again")
-		assert.True(t, now["tide-log.desk"].Running)
 	})
 }
 

@@ -7,6 +7,8 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
+	"strings"
 	"syscall"
 
 	"proudlantern.example/lantern/core/declare"
@@ -41,8 +43,8 @@ func findLab(named string) (string, error) {
 	}
 }
 
-// readLab reads the files of a lab. Links may not lead out of it.
-func readLab(dir string) (*declare.Lab, error) {
+// readLab reads the files of a lab. Links may not lead out of it. The texts of instead, by path, take the place of what the files say now.
+func readLab(dir string, instead map[string]string) (*declare.Lab, error) {
 	root, err := os.OpenRoot(dir)
 	if err != nil {
 		return nil, usage("the lab %s cannot be read: %s", dir, plain(err))
@@ -61,8 +63,18 @@ func readLab(dir string) (*declare.Lab, error) {
 			stacks = append(stacks, e.Name())
 		}
 	}
+	for path := range instead {
+		if stack, ok := strings.CutSuffix(path, "/"+declare.StackFile); ok && !slices.Contains(stacks, stack) {
+			stacks = append(stacks, stack)
+		}
+	}
 	// The folder stays open: names of environment files with references are known only when the lab is resolved.
-	return declare.Read(stacks, func(path string) (string, error) { return readText(root, path) }), nil
+	return declare.Read(stacks, func(path string) (string, error) {
+		if text, ok := instead[path]; ok {
+			return text, nil
+		}
+		return readText(root, path)
+	}), nil
 }
 
 // readText reads one file of bounded size; what is no plain file is never opened, because opening a pipe waits for its other end.

@@ -44,6 +44,7 @@ func TestJSONOutputs(t *testing.T) {
 		}
 		run("check", 0, "check")
 		run("deploy --dry-run", 0, "deploy", "--dry-run")
+		run("compare", 1, "compare", "--fail-if-different")
 		run("status", 1, "status")
 		stdout, _ = b.run(0, "deploy", "--yes", "--format", "json")
 		lines := strings.Split(strings.TrimSpace(stdout), "\n")
@@ -52,6 +53,9 @@ func TestJSONOutputs(t *testing.T) {
 		}
 		valid("deploy result", lines[len(lines)-1])
 		run("status", 0, "status")
+		run("prove", 0, "prove")
+		run("sweep", 0, "sweep")
+		run("logbook", 0, "logbook", "tide-log")
 		run("ports", 0, "ports")
 		run("ports --free", 0, "ports", "--free", "3")
 		run("mounts", 0, "mounts")

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"time"
 
 	"proudlantern.example/lantern/core/declare"
 	"proudlantern.example/lantern/core/lab"
@@ -35,12 +36,15 @@ func (a *app) begin() (o *opened, asJSON bool, err error) {
 }
 
 // open reads the lab without looking at any host.
-func (a *app) open() (*opened, error) {
+func (a *app) open() (*opened, error) { return a.openInstead(nil) }
+
+// openInstead reads the lab with some files as they are not now, by path.
+func (a *app) openInstead(instead map[string]string) (*opened, error) {
 	dir, err := findLab(a.lab)
 	if err != nil {
 		return nil, err
 	}
-	decl, err := readLab(dir)
+	decl, err := readLab(dir, instead)
 	if err != nil {
 		return nil, err
 	}
@@ -132,8 +136,11 @@ func (a *app) deployer(ctx context.Context, o *opened, h *lab.Host, report func(
 	if err != nil {
 		return nil, unreachable(h.Name, err)
 	}
-	return &deploy.Deployer{Engine: e, Lab: o.Name, Host: h.Name, Self: deploy.NewSelf(), Report: report}, nil
+	return &deploy.Deployer{Engine: e, Lab: o.Name, Host: h.Name, Self: deploy.NewSelf(), Report: report, Patience: engineReturns}, nil
 }
+
+// engineReturns is how long an engine takes at most to start anew, containers and all.
+const engineReturns = 90 * time.Second
 
 // unreachable words an engine that does not answer.
 func unreachable(hostName string, err error) error {

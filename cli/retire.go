@@ -5,20 +5,25 @@ import (
 	"errors"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/urfave/cli/v3"
 
 	"proudlantern.example/lantern/cli/render"
 	"proudlantern.example/lantern/core/lab"
 	"proudlantern.example/lantern/deploy"
+	"proudlantern.example/lantern/deploy/logbook"
 )
 
 func (a *app) retireCommand() *cli.Command {
-	var yes bool
+	var yes, withVolumes bool
 	return &cli.Command{
-		Name: "retire", Usage: "stop and remove a stack's containers and network; host folders stay", ArgsUsage: "STACK",
+		Name: "retire", Usage: "stop and remove a stack's containers and networks; host folders stay", ArgsUsage: "STACK",
 		Description: "Works for a stack whose folder is gone, too. Nothing that is not of this lab is touched.",
-		Flags:       []cli.Flag{&cli.BoolFlag{Name: "yes", Usage: "do not ask", Destination: &yes}},
+		Flags: []cli.Flag{
+			&cli.BoolFlag{Name: "yes", Usage: "do not ask", Destination: &yes},
+			&cli.BoolFlag{Name: "with-volumes", Usage: "also its volumes, and all that they hold", Destination: &withVolumes},
+		},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			name := c.Args().First()
 			if name == "" {
@@ -38,16 +43,35 @@ func (a *app) retireCommand() *cli.Command {
 			if err != nil {
 				return unreachable(h.Name, err)
 			}
-			if len(containers)+len(networks) == 0 {
-				a.say("nothing of %s is on %s", name, h.Name)
+			volumes, err := d.Volumes(ctx, name)
+			if err != nil {
+				return unreachable(h.Name, err)
+			}
+			if len(containers)+len(networks) == 0 && (!withVolumes || len(volumes) == 0) {
+				a.say("nothing of %s is on %s%s", name, h.Name, map[bool]string{true: " but its volumes: " + strings.Join(volumes, ", ")}[len(volumes) > 0])
 				return nil
 			}
-			a.say("on %s these go: %s", h.Name, strings.Join(slices.Concat(containers, networks), ", "))
-			a.say("host folders and volumes stay")
+			if gone := slices.Concat(containers, networks); len(gone) > 0 {
+				a.say("on %s these go: %s", h.Name, strings.Join(gone, ", "))
+			}
+			switch {
+			case len(volumes) == 0:
+				a.say("host folders stay")
+			case withVolumes:
+				a.say("%s with all that they hold: %s", a.paint(a.Err).Bad("and these volumes"), strings.Join(volumes, ", "))
+				a.say("host folders stay")
+			default:
+				a.say("host folders stay, and these volumes: %s", strings.Join(volumes, ", "))
+			}
 			if err := a.confirm("Retire "+name+"?", yes); err != nil {
 				return err
 			}
-			out, err := d.Retire(ctx, name)
+			began := time.Now()
+			d.After = a.lastEntry(o, name)
+			out, err := d.Retire(ctx, name, withVolumes)
+			if err == nil && out.Entry > 0 {
+				a.record(ctx, o, d, logbook.Entry{Kind: logbook.Retire, Stack: name, Began: began}, out)
+			}
 			switch {
 			case errors.Is(err, context.Canceled):
 				return &exit{code: exitInterrupted, message: "interrupted; lantern retire " + name + " goes on"}

@@ -16,6 +16,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"proudlantern.example/lantern/deploy/logbook"
 	"proudlantern.example/lantern/engine/enginetest"
 	"proudlantern.example/lantern/engine/standin"
 )
@@ -62,6 +63,8 @@ ready = { http = "8080/", within = "3s" }
 		for _, args := range [][]string{
 			{"check"}, {"check", "--verbose"}, {"check", "--format", "json"}, {"check", "--offline"}, {"survey"}, {"survey", "--format", "json"},
 			{"deploy", "--dry-run"}, {"deploy", "--dry-run", "--format", "json"}, {"deploy", "--yes", "--verbose"}, {"deploy", "--yes", "--format", "json"},
+			{"compare"}, {"compare", "--format", "json"}, {"prove"}, {"prove", "--format", "json"}, {"logbook"}, {"logbook", "--format", "json"}, {"logbook", "tide-log", "1"}, {"sweep"},
+			{"revert", "tide-log", "1", "--dry-run"}, {"revert", "tide-log", "1", "--dry-run", "--format", "json"},
 			{"status"}, {"status", "--format", "json"}, {"env", "tide-log"}, {"env", "tide-log/desk", "--format", "json"}, {"tidy", "--check"},
 		} {
 			run(args...)
@@ -97,7 +100,15 @@ ready = { http = "8080/", within = "3s" }
 	everything()
 	b.write("tide-log/stack.toml", stack(enginetest.Page, "command = [\"other\"]\nmounts = [\"/srv/${db-password} -> /x\", \"${db-password} -> y\"]\nhostname = \"${db-password} x\"\nmemory = \"${db-password}\"\nafter = [\"${db-password}\"]\n"))
 	everything()
+	run("revert", "tide-log", "1", "--yes")
 	run("retire", "tide-log", "--yes")
+	// The logbook keeps the files, secrets and all; what it says of them is for everybody.
+	entries, err := logbook.Of(b.dir).List("")
+	require.NoError(t, err)
+	require.NotEmpty(t, entries)
+	index, err := json.Marshal(entries)
+	require.NoError(t, err)
+	said += string(index)
 	for _, canary := range canaries {
 		at := strings.Index(said, canary)
 		if !assert.Negative(t, at, "%s was said", canary) {
@@ -106,7 +117,7 @@ ready = { http = "8080/", within = "3s" }
 	}
 	assert.Contains(t, said, "hidden (", "something was hidden at all")
 	require.NoError(t, filepath.WalkDir(b.dir, func(path string, d fs.DirEntry, err error) error {
-		if err != nil || d.IsDir() || strings.HasSuffix(path, ".toml") || strings.HasSuffix(path, ".env") {
+		if err != nil || d.IsDir() || strings.HasSuffix(path, ".toml") || strings.HasSuffix(path, ".env") || strings.Contains(path, "/.lantern/") {
 			return err
 		}
 		t.Errorf("%s was left in the lab", path)
@@ -159,9 +170,9 @@ func TestDeployJSON(t *testing.T) {
 			}
 		}
 		if len(results) == 1 {
-			assert.Equal(t, []string{"create", "start", "prove"}, steps)
+			assert.Equal(t, []string{"check", "create", "start", "prove"}, steps)
 		} else {
-			assert.Empty(t, steps)
+			assert.Equal(t, []string{"check"}, steps)
 		}
 	}
 	assert.Equal(t, []string{"done", "nothing-to-do"}, results)

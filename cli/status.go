@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"fmt"
 	"slices"
 	"time"
 
@@ -13,8 +14,11 @@ import (
 )
 
 func (a *app) statusCommand() *cli.Command {
+	var yes bool
 	return &cli.Command{
 		Name: "status", Usage: "every service: state, since when, restarts, image, links", ArgsUsage: "[STACK]",
+		Description: "Where a deploy died in the middle, it asks whether what is left of it is to be finished or undone.",
+		Flags:       []cli.Flag{&cli.BoolFlag{Name: "yes", Usage: "do not ask: finish or undo what a deploy that died has left", Destination: &yes}},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			o, asJSON, err := a.begin()
 			if err != nil {
@@ -24,6 +28,15 @@ func (a *app) statusCommand() *cli.Command {
 			services, err := a.states(ctx, o, c.Args().First())
 			if err != nil {
 				return err
+			}
+			cleared, err := a.clearLeftovers(ctx, o, services, yes)
+			if err != nil {
+				return err
+			}
+			if cleared {
+				if services, err = a.states(ctx, o, c.Args().First()); err != nil {
+					return err
+				}
 			}
 			if asJSON {
 				err = render.JSON(a.Out, render.NewStates(services))
@@ -41,6 +54,48 @@ func (a *app) statusCommand() *cli.Command {
 			return err
 		},
 	}
+}
+
+// clearLeftovers finishes or undoes what deploys that died have left, if the person says so.
+func (a *app) clearLeftovers(ctx context.Context, o *opened, services []deploy.Status, yes bool) (cleared bool, err error) {
+	progress := render.NewProgress(a.Err, a.paint(a.Err), a.quiet)
+	asked := map[string]bool{}
+	for _, s := range services {
+		if s.State != deploy.StateDeploying || asked[s.Stack] {
+			continue
+		}
+		asked[s.Stack] = true
+		d, err := a.deployer(ctx, o, o.Host(s.Host), progress.Event)
+		if err != nil {
+			return cleared, err
+		}
+		defer d.Engine.Close()
+		what, err := d.Leftover(ctx, s.Stack)
+		if err != nil {
+			return cleared, unreachable(s.Host, err)
+		}
+		if what == "" {
+			continue // at work
+		}
+		fmt.Fprintf(a.Err, "%s: %s\n", s.Stack, what)
+		if !yes && !isTerminal(a.In) {
+			fmt.Fprintf(a.Err, "  lantern status --yes does that, and so does the next deploy of %s\n", s.Stack)
+			continue
+		}
+		if a.confirm("Do that now?", yes) != nil {
+			continue
+		}
+		out, err := d.Recover(ctx, s.Stack)
+		if err != nil {
+			return cleared, unreachable(s.Host, err)
+		}
+		if out.Result != deploy.Done {
+			render.Failure(a.Err, a.paint(a.Err), s.Stack, out)
+			return cleared, &exit{code: map[string]int{deploy.Refused: exitFindings, deploy.NeedsAHand: exitNeedsAHand}[out.Result]}
+		}
+		cleared = true
+	}
+	return cleared, nil
 }
 
 // states looks at a stack, or at all of the lab and what is left on its hosts.

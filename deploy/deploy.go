@@ -7,7 +7,6 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
-	"maps"
 	"slices"
 	"strconv"
 	"strings"
@@ -17,6 +16,7 @@ import (
 	"proudlantern.example/lantern/core/declare"
 	"proudlantern.example/lantern/core/lab"
 	"proudlantern.example/lantern/core/plan"
+	"proudlantern.example/lantern/core/survey"
 	"proudlantern.example/lantern/engine"
 )
 
@@ -31,6 +31,7 @@ const (
 
 // Steps of a deploy.
 const (
+	StepCheck   = "check"
 	StepPull    = "pull"
 	StepCreate  = "create"
 	StepStop    = "stop"
@@ -57,6 +58,13 @@ type Event struct {
 	Step    string    `json:"step"`
 	State   string    `json:"state"`
 	Detail  string    `json:"detail,omitempty"`
+	Line    string    `json:"line,omitempty"` // prove: the last line that the service has logged
+
+	// Of a pull: how much is transferred, of how much.
+	Bytes      int64 `json:"bytes,omitempty"`
+	Total      int64 `json:"total,omitempty"`
+	Layers     int   `json:"layers,omitempty"`
+	LayersDone int   `json:"layers-done,omitempty"`
 }
 
 // Failure says why a deploy did not succeed, for the person.
@@ -71,18 +79,34 @@ func (f *Failure) Error() string { return f.Service + ": " + f.Message }
 // Outcome is how a deploy or a retirement of one stack ended.
 type Outcome struct {
 	Result  string
-	Failure *Failure // why it was put back, or needs a hand
-	Holder  string   // Refused: who holds the lock
-	Hand    []string // NeedsAHand: what is to be done
+	Failure *Failure    // why it was put back, or needs a hand
+	Holder  string      // Refused: who holds the lock, or what is in the way
+	Hand    []string    // NeedsAHand: what is to be done
+	Entry   int         // number of this deploy; 0 when nothing was changed
+	Plan    *plan.Stack // what was carried out
+	Left    []string    // volumes of an image's own making that nothing uses any more
+}
+
+// end takes over how the last part of a deploy ended.
+func (o *Outcome) end(last Outcome) {
+	o.Result, o.Hand, o.Left = last.Result, last.Hand, last.Left
+	if o.Failure == nil {
+		o.Failure = last.Failure
+	}
 }
 
 // Deployer works on one host.
 type Deployer struct {
-	Engine *engine.Engine
-	Lab    string
-	Host   string
-	Self   Self
-	Report func(Event)
+	Engine   *engine.Engine
+	Lab      string
+	Host     string
+	Self     Self
+	Report   func(Event)
+	After    int  // the highest number that a deploy of the stack is known to have had; the engine may know of a higher one
+	TakeOver bool // a lock of another machine is not waited for
+
+	// Patience is how long an engine that has gone in the middle of a deploy is waited for before what ran before is put back: it may be starting anew.
+	Patience time.Duration
 }
 
 // names of what a deploy makes for the time being.
@@ -90,82 +114,152 @@ const (
 	nextSuffix     = ".next"
 	previousSuffix = ".previous"
 	lockSuffix     = ".deploying"
-	provenSuffix   = ".proven" // the lock's name once everything is proven: from here on there is only forward
+	undoSuffix     = ".undoing" // who has this one finishes or undoes what a dead deploy has left
+	provenSuffix   = ".proven"  // the lock's name once everything is proven: from here on there is only forward
 )
 
 func (d *Deployer) event(stack, service, step, state, detail string) {
-	d.Report(Event{time.Now().UTC(), d.Host, stack, service, step, state, detail})
+	d.Report(Event{Time: time.Now().UTC(), Host: d.Host, Stack: stack, Service: service, Step: step, State: state, Detail: detail})
 }
 
 // mine returns the containers of a stack of this lab.
 func (d *Deployer) mine(ctx context.Context, stack string) ([]engine.State, error) {
-	all, err := d.Engine.Containers(ctx, d.Lab)
-	if err != nil {
-		return nil, err
-	}
-	return slices.DeleteFunc(all, func(c engine.State) bool { return c.Labels[plan.LabelStack] != stack }), nil
+	return d.Engine.Containers(ctx, d.Lab, stack)
 }
 
 // Plan compares a stack with what runs.
 func (d *Deployer) Plan(ctx context.Context, stack *lab.Stack) (plan.Stack, error) {
-	containers, err := d.mine(ctx, stack.Name)
+	found, err := d.look(ctx, stack)
 	if err != nil {
 		return plan.Stack{}, err
 	}
+	return d.planFrom(stack, found)
+}
+
+// looked is what the engine shows that a plan rests on.
+type looked struct {
+	containers []engine.State
+	networks   []survey.Network
+	volumes    []survey.Volume
+	images     map[string]survey.Image // that are on the host, by reference and by id
+}
+
+// look asks the engine for all of it at the same time.
+func (d *Deployer) look(ctx context.Context, stack *lab.Stack) (looked, error) {
+	found := looked{images: map[string]survey.Image{}}
+	var errs [4]error
+	var wait sync.WaitGroup
+	wait.Go(func() { found.containers, errs[0] = d.mine(ctx, stack.Name) })
+	wait.Go(func() { found.networks, errs[1] = d.Engine.Networks(ctx) })
+	wait.Go(func() { found.volumes, errs[2] = d.Engine.Volumes(ctx) })
+	wait.Go(func() {
+		var references []string
+		for _, s := range stack.Services {
+			references = append(references, s.Image.Text)
+		}
+		errs[3] = d.addImages(ctx, found.images, references)
+	})
+	wait.Wait()
+	if err := errors.Join(errs[:]...); err != nil {
+		return found, err
+	}
+	// Mostly these are the same images.
+	var older []string
+	for _, c := range found.containers {
+		if _, ok := found.images[c.ImageID]; !ok {
+			older = append(older, c.ImageID)
+		}
+	}
+	return found, d.addImages(ctx, found.images, older)
+}
+
+// addImages adds those images that are on the host.
+func (d *Deployer) addImages(ctx context.Context, to map[string]survey.Image, references []string) error {
+	slices.Sort(references)
+	references = slices.Compact(references)
+	found, errs := make([]survey.Image, len(references)), make([]error, len(references))
+	var wait sync.WaitGroup
+	for i, r := range references {
+		wait.Go(func() { found[i], errs[i] = d.Engine.Image(ctx, r) })
+	}
+	wait.Wait()
+	for i, r := range references {
+		switch {
+		case errs[i] == nil:
+			to[r], to[found[i].ID] = found[i], found[i]
+		case !errors.Is(errs[i], engine.ErrNotFound):
+			return errs[i]
+		}
+	}
+	return nil
+}
+
+// planFrom compares a stack with what the engine shows.
+func (d *Deployer) planFrom(stack *lab.Stack, seen looked) (plan.Stack, error) {
 	if who := unknownIdentity(stack); who != "" {
 		return plan.Stack{}, errors.New(who)
 	}
+	found := plan.Found{Lab: d.Lab, Networks: seen.networks, Volumes: seen.volumes}
 	names := map[string]string{} // of services, by container id
-	for _, c := range containers {
+	for _, c := range seen.containers {
 		names["container:"+c.ID] = c.Labels[plan.LabelService]
 	}
-	var running []plan.Running
-	for _, c := range containers {
+	unfinished := false
+	for _, c := range seen.containers {
 		service := c.Labels[plan.LabelService]
-		if service == "" || c.Name != stack.Name+"."+service {
-			continue // a lock, or in between two names
+		if between(c) {
+			unfinished = true
+			continue
 		}
 		var declared plan.Container
 		if s := stack.Service(service); s != nil {
 			declared = plan.Declare(s)
 		}
 		// Without its image nobody can tell what the image said; then only its fingerprint counts.
-		image, err := d.Engine.Image(ctx, c.ImageID)
+		image, known := seen.images[c.ImageID]
 		if name, ok := names[c.Container.Shares]; ok {
 			c.Container.Shares = name
 		}
-		running = append(running, plan.Running{
-			Done: ended0(c), Opaque: err != nil,
+		found.Running = append(found.Running, plan.Running{
+			Done: ended0(c), Opaque: !known,
 			ID: c.ID, Name: c.Name, Service: service, Digest: c.Labels[plan.LabelDigest], Salt: c.Labels[plan.LabelSalt],
 			ImageID: c.ImageID, Up: c.Running, Container: engine.WithoutImage(c.Container, image, declared),
 		})
 	}
-	var failed error
-	p := plan.Make(stack, running, func(reference string) string {
-		image, err := d.Engine.Image(ctx, reference)
-		if err != nil && !errors.Is(err, engine.ErrNotFound) {
-			failed = err
-		}
-		return image.ID
-	})
-	return p, failed
+	p := plan.Make(stack, found, func(reference string) string { return seen.images[reference].ID })
+	p.Unfinished = unfinished
+	return p, nil
 }
 
 // Deploy brings a stack to what is declared, or leaves what ran before running. An error means that nothing was changed; what went wrong
 // afterwards is in the outcome. Interrupting ctx puts back.
 func (d *Deployer) Deploy(ctx context.Context, stack *lab.Stack) (Outcome, error) {
-	if held, err := d.recover(ctx, stack.Name); err != nil || held.Result != "" {
-		return held, err
-	}
-	if err := d.fetch(ctx, stack); err != nil {
+	found, err := d.look(ctx, stack)
+	if err != nil {
 		return Outcome{}, err
 	}
-	p, err := d.Plan(ctx, stack)
+	unfinished := slices.ContainsFunc(found.containers, between)
+	if held, err := d.recover(ctx, stack.Name, &found.containers); err != nil || held.Result != "" {
+		return held, err
+	}
+	fetched, err := d.fetch(ctx, stack)
+	if err != nil {
+		return Outcome{}, err
+	}
+	if unfinished || fetched {
+		if found, err = d.look(ctx, stack); err != nil {
+			return Outcome{}, err
+		}
+	}
+	p, err := d.planFrom(stack, found)
 	if err != nil {
 		return Outcome{}, err
 	}
 	if !p.Changes() {
 		return Outcome{Result: NothingToDo}, nil
+	}
+	if why, err := d.obstacle(ctx, p); err != nil || why != "" {
+		return Outcome{Result: Refused, Holder: why}, err
 	}
 	if err := d.pull(ctx, p); err != nil {
 		return Outcome{}, err
@@ -176,91 +270,27 @@ func (d *Deployer) Deploy(ctx context.Context, stack *lab.Stack) (Outcome, error
 	}
 	// Somebody may have been faster between the plan and the lock; only what is planned under the lock holds.
 	if p, err = d.Plan(ctx, stack); err != nil {
-		return Outcome{}, errors.Join(err, d.Engine.Remove(context.WithoutCancel(ctx), lock.ID))
+		return Outcome{}, errors.Join(err, d.Engine.Discard(context.WithoutCancel(ctx), lock.ID))
 	}
-	failure := d.carryOut(ctx, p, lock)
-	if failure == nil {
-		failure = d.provePages(ctx, p)
+	out := Outcome{Entry: lock.Entry, Plan: &p}
+	out.Failure = d.carryOut(ctx, p, lock)
+	if out.Failure == nil {
+		out.Failure = d.provePages(ctx, p)
 	}
 	// From here on nobody can interrupt: half a commit or half a way back is what must not be left behind.
 	ctx = context.WithoutCancel(ctx)
-	if failure == nil {
+	if out.Failure == nil {
 		if err := d.Engine.Rename(ctx, lock.ID, stack.Name+provenSuffix); err != nil {
-			failure = &Failure{Message: err.Error()}
+			out.Failure = &Failure{Message: err.Error()}
 		}
 	}
-	if failure == nil {
-		return d.commit(ctx, stack.Name)
+	if out.Failure == nil {
+		out.end(d.commit(ctx, stack.Name))
+		d.lookFromHere(ctx, p)
+	} else {
+		out.end(d.putBack(ctx, stack.Name, lock))
 	}
-	out := d.putBack(ctx, stack.Name, lock)
-	out.Failure = failure
 	return out, nil
-}
-
-// fetch pulls what is to be pulled at each deploy, before anything is compared: a newer image is a difference.
-func (d *Deployer) fetch(ctx context.Context, stack *lab.Stack) error {
-	for _, s := range stack.Services {
-		if s.Fetch == "each-deploy" {
-			if err := d.pullOne(ctx, stack.Name, s.Name, s.Image.Text, true); err != nil {
-				return err
-			}
-		}
-	}
-	return nil
-}
-
-// pull fetches the images that are not on the host, all at once.
-func (d *Deployer) pull(ctx context.Context, p plan.Stack) error {
-	wanted := map[string]string{} // reference to service
-	for _, s := range p.Services {
-		if s.Action != plan.Create && s.Action != plan.Replace {
-			continue
-		}
-		if s.Service.Fetch == "never" {
-			if _, err := d.Engine.Image(ctx, s.Container.Image); errors.Is(err, engine.ErrNotFound) {
-				return fmt.Errorf(`%s is not on %s, and fetch = "never" says that it is not to be pulled`, s.Container.Image, d.Host)
-			}
-		} else {
-			wanted[s.Container.Image] = s.Name
-		}
-	}
-	failures := make(chan error, len(wanted))
-	for _, reference := range slices.Sorted(maps.Keys(wanted)) {
-		go func() { failures <- d.pullOne(ctx, p.Stack.Name, wanted[reference], reference, false) }()
-	}
-	var all []error
-	for range wanted {
-		all = append(all, <-failures)
-	}
-	return errors.Join(all...)
-}
-
-// pullOne pulls an image that is not on the host; with always also one that is.
-func (d *Deployer) pullOne(ctx context.Context, stack, service, reference string, always bool) error {
-	_, err := d.Engine.Image(ctx, reference)
-	if err == nil && !always || err != nil && !errors.Is(err, engine.ErrNotFound) {
-		return err
-	}
-	d.event(stack, service, StepPull, Begun, reference)
-	last := time.Now()
-	err = d.Engine.Pull(ctx, reference, func(g engine.Progress) {
-		if time.Since(last) > 200*time.Millisecond {
-			last = time.Now()
-			d.event(stack, service, StepPull, Progress, fmt.Sprintf("%d of %d bytes", g.Current, g.Total))
-		}
-	})
-	switch {
-	case errors.Is(err, engine.ErrNotFound):
-		err = fmt.Errorf("%s: its registry does not have this image", reference)
-	case err != nil:
-		err = fmt.Errorf("%s cannot be pulled: %w", reference, err)
-	}
-	if err != nil {
-		d.event(stack, service, StepPull, Failed, err.Error())
-		return err
-	}
-	d.event(stack, service, StepPull, StepDone, reference)
-	return nil
 }
 
 // carryOut replaces level by level; services of one level at the same time.
@@ -274,6 +304,11 @@ func (d *Deployer) carryOut(ctx context.Context, p plan.Stack, lock *lock) *Fail
 			if err := d.stepAside(ctx, name, s); err != nil {
 				return d.explain(ctx, s.Name, "", err)
 			}
+		}
+	}
+	for _, m := range lock.Moves {
+		if err := d.move(ctx, name, m, m.Is); err != nil {
+			return &Failure{Message: err.Error()}
 		}
 	}
 	for level := 0; ; level++ {
@@ -325,7 +360,7 @@ func (d *Deployer) stop(ctx context.Context, stack string, s plan.Service) error
 		}
 	}
 	d.event(stack, s.Name, StepStop, Begun, "")
-	if err := d.Engine.Stop(ctx, s.Running.ID); err != nil {
+	if err := d.Engine.Stop(ctx, s.Running.ID, s.Running.Container.StopWithin); err != nil {
 		d.event(stack, s.Name, StepStop, Failed, err.Error())
 		return err
 	}
@@ -357,12 +392,13 @@ func (d *Deployer) replace(ctx context.Context, stack string, s plan.Service, lo
 			return d.replaceBeside(ctx, stack, s, id, proof)
 		}
 		if s.Action == plan.Replace {
-			if err := d.stepAside(ctx, stack, s); err != nil {
+			err := d.stepAside(ctx, stack, s)
+			if err == nil {
+				err = d.Engine.Rename(ctx, id, s.Service.ContainerName())
+			}
+			if err != nil {
 				return d.explain(ctx, s.Name, "", err)
 			}
-		}
-		if err := d.Engine.Rename(ctx, id, s.Service.ContainerName()); err != nil {
-			return d.explain(ctx, s.Name, "", err)
 		}
 	}
 	return d.startAndProve(ctx, stack, s.Name, id, proof)
@@ -433,11 +469,15 @@ func (d *Deployer) create(ctx context.Context, s plan.Service, proof plan.Proof,
 		}
 		networkOf = partner.ID
 	}
+	name := s.Service.ContainerName()
+	if s.Action == plan.Replace {
+		name += nextSuffix
+	}
 	labels := map[string]string{
 		plan.LabelLab: d.Lab, plan.LabelStack: s.Service.Stack.Name, plan.LabelService: s.Name, plan.LabelEntry: lock.entry(),
-		plan.LabelDigest: s.Container.Digest(key), plan.LabelSalt: key, plan.LabelRestart: s.Container.Restart.String(), plan.LabelProof: proof.Label(),
+		plan.LabelNames: attachments(s.Container.Networks), plan.LabelDigest: s.Container.Digest(key), plan.LabelSalt: key, plan.LabelRestart: s.Container.Restart.String(), plan.LabelProof: proof.Label(),
 	}
-	return d.Engine.Create(ctx, s.Service.ContainerName()+nextSuffix, c, labels, networkOf)
+	return d.Engine.Create(ctx, name, c, labels, networkOf)
 }
 
 // start starts a container. An engine may hold a port for a moment after its container is gone, so that is tried again.
@@ -454,51 +494,6 @@ func (d *Deployer) start(ctx context.Context, id string) error {
 		}
 	}
 	return err
-}
-
-// commit makes the proven containers the only ones. It can be run again from any point.
-func (d *Deployer) commit(ctx context.Context, stack string) (Outcome, error) {
-	containers, err := d.mine(ctx, stack)
-	if err != nil {
-		return Outcome{Result: NeedsAHand, Hand: []string{"everything is proven, but the engine stopped answering: run the same command again"}}, nil
-	}
-	var problems []error
-	for _, c := range containers {
-		service := c.Labels[plan.LabelService]
-		if service == "" || c.Name != stack+"."+service || !d.Engine.CanUpdate() {
-			continue
-		}
-		if want, err := declare.ParseRestart(c.Labels[plan.LabelRestart]); err == nil && want != c.Container.Restart {
-			problems = append(problems, d.Engine.SetRestart(ctx, c.ID, want))
-		}
-	}
-	if err := errors.Join(problems...); err != nil {
-		return Outcome{Result: NeedsAHand, Failure: &Failure{Message: err.Error()}, Hand: []string{"everything is proven and runs, but its restart policies are not set: run the same command again"}}, nil
-	}
-	for _, c := range engine.GuestsFirst(containers) {
-		if strings.HasSuffix(c.Name, previousSuffix) {
-			if err := d.Engine.Remove(ctx, c.ID); err != nil {
-				problems = append(problems, err)
-				continue
-			}
-			d.event(stack, c.Labels[plan.LabelService], StepRemove, StepDone, "what ran before")
-		}
-	}
-	if len(problems) == 0 {
-		// Somebody else's container may be on a network that no service needs any more; that is no reason to hold anything up.
-		if err := d.removeUnused(ctx, stack, nil); err != nil {
-			d.event(stack, "", StepRemove, Progress, "left alone: "+err.Error())
-		}
-	}
-	for _, c := range containers {
-		if err := errors.Join(problems...); err == nil && c.Name == stack+provenSuffix {
-			problems = append(problems, d.Engine.Remove(ctx, c.ID))
-		}
-	}
-	if err := errors.Join(problems...); err != nil {
-		return Outcome{Result: NeedsAHand, Failure: &Failure{Message: err.Error()}, Hand: []string{"everything is proven and runs, but what ran before is still there, stopped: run the same command again"}}, nil
-	}
-	return Outcome{Result: Done}, nil
 }
 
 func entryOf(c engine.State) int { return number(c.Labels[plan.LabelEntry]) }

@@ -12,6 +12,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"runtime/debug"
 	"slices"
 	"strings"
 	"sync"
@@ -24,6 +25,7 @@ import (
 	"proudlantern.example/lantern/core/declare"
 	"proudlantern.example/lantern/core/lab"
 	"proudlantern.example/lantern/core/plan"
+	"proudlantern.example/lantern/core/survey"
 	"proudlantern.example/lantern/deploy"
 	"proudlantern.example/lantern/engine"
 	"proudlantern.example/lantern/engine/enginetest"
@@ -33,7 +35,8 @@ import (
 // TestMain lets many tests wait at the same time: they hardly do anything else.
 func TestMain(m *testing.M) {
 	flag.Parse()
-	if err := flag.Set("test.parallel", "16"); err != nil {
+	debug.SetGCPercent(400) // as the program itself
+	if err := flag.Set("test.parallel", "40"); err != nil {
 		panic(err)
 	}
 	os.Exit(m.Run())
@@ -41,29 +44,45 @@ func TestMain(m *testing.M) {
 
 // world is an engine behind a gate, and a deployer that works through the gate.
 type world struct {
-	t      *testing.T
+	t      testing.TB
 	engine *engine.Engine // past the gate, to look at what is there
 	gate   *gate
 	ports  [2]int
-	within string // ready-within of the lab; ample, because a test machine may be busy
+	lab    string          // its name: worlds on one engine know nothing of each other
+	name   string          // of the stack: an engine has one room of names for all labs
+	folder string          // FOLDER of the stacks
+	nets   [2]string       // NET-A and NET-B
+	server *standin.Server // nil: a real engine
+	within string          // ready-within of the lab; ample, because a test machine may be busy
 	events []deploy.Event
 	mu     sync.Mutex
 }
 
 func newWorld(t *testing.T) *world {
-	return worldOn(t, enginetest.StandIn(t, standin.Options{}))
+	server, address := enginetest.StartStandIn(t, standin.Options{Speed: 10})
+	w := worldBehind(t, address, server.Handler())
+	w.server = server
+	return w
 }
 
-func worldOn(t *testing.T, address string) *world {
+func worldOn(t testing.TB, address string) *world {
+	proxy := httputil.NewSingleHostReverseProxy(&url.URL{Scheme: "http", Host: "engine"})
+	proxy.FlushInterval = -1
+	proxy.Transport = &http.Transport{DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
+		return (&net.Dialer{}).DialContext(ctx, "unix", strings.TrimPrefix(address, "unix://"))
+	}}
+	proxy.ErrorHandler = func(w http.ResponseWriter, _ *http.Request, _ error) { w.WriteHeader(http.StatusBadGateway) }
+	return worldBehind(t, address, proxy)
+}
+
+// worldBehind has its gate before what serves the engine.
+func worldBehind(t testing.TB, address string, serves http.Handler) *world {
 	e, err := engine.Dial(t.Context(), address)
 	require.NoError(t, err)
 	t.Cleanup(func() { e.Close() })
-	w := &world{t: t, engine: e, gate: newGate(t, address), within: "20s"}
+	w := &world{t: t, engine: e, gate: newGate(t, serves), within: "20s", lab: "skerry-pier", name: "pier-log", nets: [2]string{"198.19.190.0/24", "198.19.191.0/24"}}
 	for i := range w.ports {
-		l, err := net.Listen("tcp", "127.0.0.1:0")
-		require.NoError(t, err)
-		w.ports[i] = l.Addr().(*net.TCPAddr).Port
-		defer l.Close()
+		w.ports[i] = enginetest.FreePort(t)
 	}
 	return w
 }
@@ -78,17 +97,17 @@ func (w *world) deployer(dead bool) *deploy.Deployer {
 	if dead {
 		self.PID, self.Began = gonePID(w.t), "1"
 	}
-	return &deploy.Deployer{Engine: e, Lab: "skerry-pier", Host: "lamp-room", Self: self, Report: func(e deploy.Event) {
+	return &deploy.Deployer{Engine: e, Lab: w.lab, Host: "lamp-room", Self: self, Report: func(e deploy.Event) {
 		w.mu.Lock()
 		defer w.mu.Unlock()
 		w.events = append(w.events, e)
 	}}
 }
 
-var gonePID = func() func(t *testing.T) int {
+var gonePID = func() func(t testing.TB) int {
 	var once sync.Once
 	var pid int
-	return func(t *testing.T) int {
+	return func(t testing.TB) int {
 		once.Do(func() {
 			c := exec.Command("true")
 			require.NoError(t, c.Run())
@@ -98,25 +117,29 @@ var gonePID = func() func(t *testing.T) int {
 	}
 }()
 
-// stack resolves a stack.toml; FIRST and SECOND stand for two free ports.
+// stack resolves a stack.toml; FIRST and SECOND stand for two free ports. What stands before a line "---" belongs to lab.toml.
 func (w *world) stack(text string) *lab.Stack {
 	w.t.Helper()
-	text = strings.NewReplacer("FIRST", fmt.Sprint(w.ports[0]), "SECOND", fmt.Sprint(w.ports[1])).Replace(text)
-	files := map[string]string{"lab.toml": "lab = \"skerry-pier\"\n[host.lamp-room]\n[default]\nready-within = \"" + w.within + "\"\nstop-within = \"1s\"\n", "pier-log/stack.toml": text}
-	l := lab.Resolve(declare.Read([]string{"pier-log"}, func(path string) (string, error) {
+	text = strings.NewReplacer("FIRST", fmt.Sprint(w.ports[0]), "SECOND", fmt.Sprint(w.ports[1]), "FOLDER", w.folder, "NET-A", w.nets[0], "NET-B", w.nets[1]).Replace(text)
+	head, text, split := strings.Cut(text, "---\n")
+	if !split {
+		head, text = "", head
+	}
+	files := map[string]string{"lab.toml": "lab = \"" + w.lab + "\"\n[host.lamp-room]\n[default]\nready-within = \"" + w.within + "\"\nstop-within = \"1s\"\n" + head, w.name + "/stack.toml": text}
+	l := lab.Resolve(declare.Read([]string{w.name}, func(path string) (string, error) {
 		if text, ok := files[path]; ok {
 			return text, nil
 		}
 		return "", fs.ErrNotExist
 	}), lab.Input{Folder: w.t.TempDir()})
 	require.Empty(w.t, l.Problems)
-	return l.Stack("pier-log")
+	return l.Stack(w.name)
 }
 
 // names returns the containers by name, with their ids and whether they run.
 func (w *world) names() map[string]engine.State {
 	w.t.Helper()
-	list, err := w.engine.Containers(context.Background(), "skerry-pier")
+	list, err := w.engine.Containers(context.Background(), w.lab, "")
 	require.NoError(w.t, err)
 	names := map[string]engine.State{}
 	for _, c := range list {
@@ -137,305 +160,39 @@ func (w *world) settled(st *lab.Stack) {
 		}
 		assert.Equal(w.t, plan.Declare(s).Digest(c.Labels[plan.LabelSalt]), c.Labels[plan.LabelDigest], "%s is as declared", s.Name)
 		assert.Equal(w.t, s.Restart, c.Container.Restart, "%s has its own restart policy", s.Name)
+		for _, n := range s.Networks {
+			assert.True(w.t, slices.ContainsFunc(c.Container.Networks, func(a plan.Attachment) bool { return a.Network == n.EngineName }), "%s is on %s", s.Name, n.Name)
+		}
+	}
+	networks, err := w.engine.Networks(context.Background())
+	require.NoError(w.t, err)
+	for _, n := range plan.NetworksOf(st) {
+		i := slices.IndexFunc(networks, func(f survey.Network) bool { return f.Name == n.Name })
+		if assert.GreaterOrEqual(w.t, i, 0, "the network %s is there", n.Name) && n.Subnet != "" {
+			assert.Equal(w.t, []string{n.Subnet}, networks[i].Subnets)
+		}
 	}
 }
 
 // gate lets calls through to an engine until it is told otherwise.
 type gate struct {
+	standin.Faults
 	address string
-
-	mu      sync.Mutex
-	changes int // calls so far that change something
-	at      int // the call that goes wrong; 0: none
-	fault   fault
-	shut    bool
 }
 
-// fault is what goes wrong at a call that changes something.
-type fault string
-
-const (
-	none  fault = ""
-	death fault = "death" // the call is carried out; then nobody is there any more
-	cut   fault = "cut"   // the call is carried out, but its answer never comes
-	fails fault = "fails" // the engine refuses, nothing is carried out
-)
-
-func newGate(t *testing.T, engineAddress string) *gate {
+func newGate(t testing.TB, engine http.Handler) *gate {
 	dir, err := os.MkdirTemp("", "gate")
 	require.NoError(t, err)
 	g := &gate{address: "unix://" + filepath.Join(dir, "s")}
 	listener, err := net.Listen("unix", filepath.Join(dir, "s"))
 	require.NoError(t, err)
-	proxy := httputil.NewSingleHostReverseProxy(&url.URL{Scheme: "http", Host: "engine"})
-	proxy.FlushInterval = -1
-	proxy.Transport = &http.Transport{DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
-		return (&net.Dialer{}).DialContext(ctx, "unix", strings.TrimPrefix(engineAddress, "unix://"))
-	}}
-	proxy.ErrorHandler = func(w http.ResponseWriter, _ *http.Request, _ error) { w.WriteHeader(http.StatusBadGateway) }
-	server := &http.Server{Handler: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		switch g.judge(r) {
-		case fails:
-			http.Error(w, `{"message":"the lamp is out"}`, http.StatusInternalServerError)
-		case cut:
-			proxy.ServeHTTP(&nowhere{http.Header{}}, r)
-			panic(http.ErrAbortHandler)
-		case death:
-			panic(http.ErrAbortHandler)
-		default:
-			proxy.ServeHTTP(w, r)
-		}
-	})}
+	server := &http.Server{Handler: g.Before(engine)}
 	go server.Serve(listener)
 	t.Cleanup(func() {
 		server.Close()
 		os.RemoveAll(dir)
 	})
 	return g
-}
-
-// judge decides about a call.
-func (g *gate) judge(r *http.Request) fault {
-	g.mu.Lock()
-	defer g.mu.Unlock()
-	if g.shut {
-		return death
-	}
-	if r.Method == http.MethodGet || r.Method == http.MethodHead {
-		return none
-	}
-	g.changes++
-	if g.changes != g.at {
-		return none
-	}
-	if g.fault == death {
-		g.shut = true
-		return none
-	}
-	return g.fault
-}
-
-// set arms the gate: the n-th change from now on goes wrong.
-func (g *gate) set(n int, f fault) {
-	g.mu.Lock()
-	defer g.mu.Unlock()
-	g.changes, g.at, g.fault, g.shut = 0, n, f, false
-}
-
-func (g *gate) count() int {
-	g.mu.Lock()
-	defer g.mu.Unlock()
-	return g.changes
-}
-
-// nowhere takes an answer that nobody gets.
-type nowhere struct{ header http.Header }
-
-func (n *nowhere) Header() http.Header         { return n.header }
-func (n *nowhere) Write(b []byte) (int, error) { return len(b), nil }
-func (n *nowhere) WriteHeader(int)             {}
-
-const (
-	two = `
-[service.store]
-image = "registry.skerry.example/probe-store:1"
-ready = { log = "open for" }
-[service.desk]
-image = "registry.skerry.example/probe:1"
-ports = ["localhost:FIRST -> 8080"]
-page  = "8080/"
-after = ["store"]
-ready = { http = "8080/" }
-env.LEVEL = "low"
-restart = "on-failure 2"
-`
-	// One lives in the other's network, and is replaced with it.
-	guests = `
-[volume.readings]
-[service.vane]
-image = "registry.skerry.example/probe:1"
-mounts = ["volume readings -> /readings"]
-ready = { http = "8080/" }
-env.LEVEL = "low"
-[service.cups]
-image = "registry.skerry.example/probe:1"
-shares-network-with = "vane"
-env.PROBE_PAGE = "8081"
-ready = { http = "8081/" }
-`
-	// The new one runs beside the old one; then it gets its port and its names.
-	overlapping = `
-[service.store]
-image = "registry.skerry.example/probe-store:1"
-ready = { log = "open for" }
-[service.desk]
-image = "registry.skerry.example/probe:1"
-ports = ["localhost:FIRST -> 8080"]
-aliases = ["tides"]
-overlap = true
-ready = { http = "8080/" }
-env.LEVEL = "low"
-restart = "on-failure 2"
-`
-	// The ports of desk and pier change places; store goes.
-	swapBefore = `
-[service.desk]
-image = "registry.skerry.example/probe:1"
-ports = ["localhost:FIRST -> 8080"]
-ready = { http = "8080/" }
-[service.pier]
-image = "registry.skerry.example/probe:1"
-ports = ["localhost:SECOND -> 8080"]
-ready = { tcp = 8080 }
-[service.store]
-image = "registry.skerry.example/probe-store:1"
-ready = { tcp = 5432 }
-`
-	swapAfter = `
-[service.desk]
-image = "registry.skerry.example/probe:2"
-ports = ["localhost:SECOND -> 8080"]
-ready = { http = "8080/" }
-[service.pier]
-image = "registry.skerry.example/probe:1"
-ports = ["localhost:FIRST -> 8080"]
-ready = { tcp = 8080 }
-after = ["desk"]
-`
-)
-
-var (
-	changed          = strings.NewReplacer(`"low"`, `"high"`, "probe-store:1", "probe:2").Replace(two)
-	overlappingMoved = strings.NewReplacer(`"low"`, `"high"`, "FIRST", "SECOND").Replace(overlapping)
-	moved            = strings.Replace(guests, `"low"`, `"high"`, 1)
-	unstable         = strings.NewReplacer(`"low"`, `"high"`, "probe:1", "probe:never", `ready = { http = "8080/" }`, `ready = { http = "8080/", within = "700ms" }`).Replace(two)
-)
-
-// A process that dies after any of its calls leaves neither neither old nor new, and the next one brings the stack to what is declared. The same
-// when a call fails or its answer is lost.
-func TestDeathAtEveryCall(t *testing.T) {
-	for _, scenario := range []struct {
-		name, before, after string
-		retire              bool
-	}{
-		{name: "first deploy", after: two},
-		{name: "replacing", before: two, after: changed},
-		{name: "replacing beside", before: overlapping, after: overlappingMoved},
-		{name: "ports change places", before: swapBefore, after: swapAfter},
-		{name: "a guest and its host", before: guests, after: moved},
-		{name: "put back", before: two, after: unstable},
-		{name: "retire", before: two, retire: true},
-	} {
-		attempt := func(t *testing.T, n int, f fault) *world {
-			w := newWorld(t)
-			if scenario.before != "" {
-				out, err := w.deployer(false).Deploy(t.Context(), w.stack(scenario.before))
-				require.NoError(t, err)
-				require.Equal(t, deploy.Done, out.Result)
-			}
-			before := w.names()
-			w.gate.set(n, f)
-			if scenario.retire {
-				w.deployer(true).Retire(t.Context(), "pier-log")
-			} else {
-				w.deployer(true).Deploy(t.Context(), w.stack(scenario.after))
-				w.neverNeither(before, scenario.after, n)
-			}
-			return w
-		}
-		t.Run(scenario.name, func(t *testing.T) {
-			points := attempt(t, 0, none).gate.count()
-			require.Greater(t, points, 5)
-			for _, f := range []fault{death, cut, fails} {
-				for n := 1; n <= points; n++ {
-					t.Run(fmt.Sprintf("%s/%d", f, n), func(t *testing.T) {
-						t.Parallel()
-						w := attempt(t, n, f)
-						require.GreaterOrEqual(t, w.gate.count(), n)
-						w.gate.set(0, none)
-						w.recovers(scenario.before, scenario.after, scenario.retire, n)
-					})
-				}
-			}
-		})
-	}
-}
-
-// The same on real engines, at a sample of the calls: a stack of two is replaced, and its ports change places.
-func TestDeathOnRealEngines(t *testing.T) {
-	enginetest.Each(t, func(t *testing.T, target enginetest.Target) {
-		if !target.Real() {
-			t.Skip("TestDeathAtEveryCall does more")
-		}
-		t.Parallel() // most of it is waiting, and the engines know nothing of each other
-		for _, scenario := range []struct {
-			name, before, after string
-			every               int // of how many calls one is tried
-		}{
-			{"replacing", two, changed, 5}, {"replacing beside", overlapping, overlappingMoved, 3},
-			{"ports change places", swapBefore, swapAfter, 5}, {"a guest and its host", guests, moved, 5},
-		} {
-			points := 0
-			w := worldOn(t, target.Address)
-			for n := 2; ; n += scenario.every {
-				out, err := w.deployer(false).Deploy(t.Context(), w.stack(scenario.before))
-				require.NoError(t, err)
-				require.Contains(t, []string{deploy.Done, deploy.NothingToDo}, out.Result, "%v", out.Failure)
-				before := w.names()
-				w.gate.set(n, death)
-				w.deployer(true).Deploy(t.Context(), w.stack(scenario.after))
-				reached := w.gate.count() >= n
-				w.gate.set(0, none)
-				w.neverNeither(before, scenario.after, n)
-				w.recovers(scenario.before, scenario.after, false, n)
-				out, err = w.deployer(false).Retire(t.Context(), "pier-log")
-				require.NoError(t, err)
-				require.Equal(t, deploy.Done, out.Result)
-				if t.Failed() || !reached {
-					break
-				}
-				points++
-			}
-			t.Logf("%s: %d points", scenario.name, points)
-			assert.Greater(t, points, 2)
-		}
-	})
-}
-
-// neverNeither fails when a service that ran before and is still declared has no container at all.
-func (w *world) neverNeither(before map[string]engine.State, after string, n int) {
-	w.t.Helper()
-	now := w.names()
-	for _, s := range w.stack(after).Services {
-		if _, ran := before[s.ContainerName()]; !ran {
-			continue
-		}
-		some := slices.ContainsFunc([]string{"", ".next", ".previous"}, func(suffix string) bool { _, ok := now[s.ContainerName()+suffix]; return ok })
-		assert.True(w.t, some, "change %d: neither old nor new %s is there", n, s.Name)
-	}
-}
-
-// recovers lets another process finish: one run ends as declared, or as before where what is declared does not work.
-func (w *world) recovers(before, after string, retire bool, n int) {
-	w.t.Helper()
-	d := w.deployer(false)
-	switch {
-	case retire:
-		out, err := d.Retire(w.t.Context(), "pier-log")
-		require.NoError(w.t, err)
-		assert.Contains(w.t, []string{deploy.Done, deploy.NothingToDo}, out.Result)
-		assert.Empty(w.t, w.names())
-	case after == unstable:
-		out, err := d.Deploy(w.t.Context(), w.stack(after))
-		require.NoError(w.t, err)
-		require.Equal(w.t, deploy.PutBack, out.Result, "change %d: %v %v", n, out.Failure, out.Hand)
-		w.settled(w.stack(before))
-	default:
-		out, err := d.Deploy(w.t.Context(), w.stack(after))
-		require.NoError(w.t, err)
-		require.Contains(w.t, []string{deploy.Done, deploy.NothingToDo}, out.Result, "change %d: %v %v", n, out.Failure, out.Hand)
-		w.settled(w.stack(after))
-	}
 }
 
 func TestPutBackSaysWhy(t *testing.T) {
@@ -483,7 +240,7 @@ func TestInterrupt(t *testing.T) {
 			cancel()
 		}
 	}
-	out, err = d.Deploy(ctx, w.stack(unstable))
+	out, err = d.Deploy(ctx, w.stack(unstableTwo))
 	require.NoError(t, err)
 	assert.Equal(t, deploy.PutBack, out.Result)
 	w.settled(st)
@@ -514,6 +271,31 @@ func TestTwoAtOnce(t *testing.T) {
 	w.settled(st)
 }
 
+// A deploy of another machine is believed to be alive until its time is over, unless somebody knows better.
+func TestTakeOver(t *testing.T) {
+	w := newWorld(t)
+	w.begin(scenario{before: two})
+	afar := w.deployer(true)
+	afar.Self.Boot, afar.Self.Who = "another machine", "ranger on boathouse"
+	next := w.stack(strings.Replace(two, `"low"`, `"high"`, 1))
+	w.gate.Order(4, standin.Dies)
+	afar.Deploy(t.Context(), next)
+	w.gate.Order(0, standin.None)
+	d := w.deployer(false)
+	out, err := d.Deploy(t.Context(), next)
+	require.NoError(t, err)
+	require.Equal(t, deploy.Refused, out.Result)
+	assert.Contains(t, out.Holder, "ranger on boathouse")
+	what, err := d.Leftover(t.Context(), w.name)
+	require.NoError(t, err)
+	assert.Empty(t, what)
+	d.TakeOver = true
+	out, err = d.Deploy(t.Context(), next)
+	require.NoError(t, err)
+	require.Equal(t, deploy.Done, out.Result, "%v", out.Failure)
+	w.settled(next)
+}
+
 // A first deploy that fails leaves no volume behind; one that replaces leaves those alone that were there.
 func TestVolumesOfAFailedDeploy(t *testing.T) {
 	w := newWorld(t)
@@ -538,7 +320,7 @@ func TestVolumesOfAFailedDeploy(t *testing.T) {
 	}
 	w.settled(w.stack(guests))
 	assert.Equal(t, []string{"pier-log.readings"}, volumes())
-	_, err := d.Retire(t.Context(), "pier-log")
+	_, err := d.Retire(t.Context(), "pier-log", false)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"pier-log.readings"}, volumes())
 	out, err := d.Deploy(t.Context(), w.stack(broken))
@@ -580,7 +362,7 @@ func TestStatus(t *testing.T) {
 	}
 	made("broken", enginetest.Exits)
 	made("gone", enginetest.Page)
-	require.NoError(t, w.engine.Stop(t.Context(), "pier-log.store"))
+	require.NoError(t, w.engine.Stop(t.Context(), "pier-log.store", time.Second))
 	require.Eventually(t, func() bool { return !w.names()["pier-log.broken"].Running }, 5*time.Second, 10*time.Millisecond)
 
 	list, err := d.Status(t.Context(), "pier-log", st)
@@ -609,7 +391,7 @@ func TestForeignNames(t *testing.T) {
 	assert.Equal(t, deploy.PutBack, out.Result)
 	assert.Contains(t, out.Failure.Message, "a container that is not of this lab has its name")
 	assert.Empty(t, w.names())
-	_, err = d.Retire(t.Context(), "pier-log")
+	_, err = d.Retire(t.Context(), "pier-log", false)
 	require.NoError(t, err)
 	_, err = w.engine.Inspect(t.Context(), "pier-log.desk")
 	require.NoError(t, err)

@@ -26,12 +26,19 @@ import (
 	"proudlantern.example/lantern/engine/enginetest"
 )
 
-// stacks resolves several stacks of one lab; its machine is the real one.
+// stacks resolves several stacks of one lab; its machine is the real one. The text of "lab" is the network jetty.
 func (w *world) stacks(facts *survey.Survey, texts map[string]string) *lab.Lab {
 	w.t.Helper()
-	files := map[string]string{"lab.toml": "lab = \"skerry-pier\"\n[host.lamp-room]\n[network.jetty]\n[default]\nready-within = \"" + w.within + "\"\nstop-within = \"1s\"\nrestart = \"no\"\n"}
+	jetty := texts["lab"]
+	if jetty == "" {
+		jetty = "[network.jetty]\n"
+	}
+	files := map[string]string{"lab.toml": "lab = \"skerry-pier\"\n[host.lamp-room]\n" + jetty + "[default]\nready-within = \"" + w.within + "\"\nstop-within = \"1s\"\nrestart = \"no\"\n"}
 	var names []string
 	for name, text := range texts {
+		if name == "lab" {
+			continue
+		}
 		files[name+"/stack.toml"] = text
 		names = append(names, name)
 	}
@@ -99,7 +106,7 @@ func TestReadyInside(t *testing.T) {
 			require.Equal(t, deploy.PutBack, out.Result, c.service)
 			assert.Contains(t, out.Failure.Message, c.says)
 		}
-		_, err = d.Retire(t.Context(), "pier-log")
+		_, err = d.Retire(t.Context(), "pier-log", false)
 		require.NoError(t, err)
 	}
 }
@@ -147,7 +154,7 @@ func TestOverlap(t *testing.T) {
 		stop := slices.IndexFunc(w.events, func(e deploy.Event) bool { return e.Step == deploy.StepStop })
 		start := slices.IndexFunc(w.events, func(e deploy.Event) bool { return e.Step == deploy.StepStart })
 		assert.Less(t, stop, start)
-		out, err = d.Retire(t.Context(), "pier-log")
+		out, err = d.Retire(t.Context(), "pier-log", false)
 		require.NoError(t, err)
 		assert.Equal(t, deploy.Done, out.Result)
 	})
@@ -190,7 +197,7 @@ func TestFetch(t *testing.T) {
 		assert.NotEqual(t, first, second)
 		result, image := deployed("each-deploy")
 		assert.Equal(t, []string{deploy.NothingToDo, second}, []string{result, image})
-		_, err = d.Retire(t.Context(), "pier-log")
+		_, err = d.Retire(t.Context(), "pier-log", false)
 		require.NoError(t, err)
 	})
 }
@@ -212,14 +219,14 @@ func TestFetchWithALogin(t *testing.T) {
 		st := w.stack("[service.desk]\nimage = \"" + reference + "\"\nready = { tcp = 8080 }\n")
 		t.Setenv("DOCKER_CONFIG", t.TempDir())
 		_, err = d.Deploy(t.Context(), st)
-		require.ErrorContains(t, err, "cannot be pulled")
+		require.ErrorIs(t, err, deploy.ErrImage)
 		assert.Empty(t, w.names())
 		auth := fmt.Sprintf(`{"auths": {%q: {"username": "keeper", "password": "of the light"}}}`, tag.RegistryStr())
 		require.NoError(t, os.WriteFile(filepath.Join(os.Getenv("DOCKER_CONFIG"), "config.json"), []byte(auth), 0o600))
 		out, err := d.Deploy(t.Context(), st)
 		require.NoError(t, err)
 		assert.Equal(t, deploy.Done, out.Result, "%v", out.Failure)
-		_, err = d.Retire(t.Context(), "pier-log")
+		_, err = d.Retire(t.Context(), "pier-log", false)
 		require.NoError(t, err)
 	})
 }
@@ -261,7 +268,7 @@ func TestOtherStacks(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, deploy.Done, out.Result, "%v", out.Failure)
 	assert.Equal(t, []string{"pier-base.net", "pier-log.net", "skerry-pier.jetty"}, networks())
-	_, err = d.Retire(t.Context(), "pier-base")
+	_, err = d.Retire(t.Context(), "pier-base", false)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"pier-log.net"}, networks())
 
@@ -303,7 +310,7 @@ func TestFoldersAreMade(t *testing.T) {
 		}
 	}
 	assert.Equal(t, 1, made, "two services share it")
-	_, err = d.Retire(t.Context(), "pier-log")
+	_, err = d.Retire(t.Context(), "pier-log", false)
 	require.NoError(t, err)
 	assert.DirExists(t, dir+"/deep/down")
 }

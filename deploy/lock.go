@@ -4,8 +4,10 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"os/user"
+	"slices"
 	"strconv"
 	"strings"
 	"syscall"
@@ -24,6 +26,7 @@ const (
 	labelSince = "proudlantern.lock.since"
 	labelUntil = "proudlantern.lock.until"
 	labelWasUp = "proudlantern.lock.was-up" // services that ran when it was taken
+	labelMoves = "proudlantern.lock.moves"  // networks that are made anew, as JSON of []move
 )
 
 // Self is the process that deploys.
@@ -66,6 +69,7 @@ type lock struct {
 	ID    string
 	Entry int
 	WasUp []string
+	Moves []move
 }
 
 func (l *lock) entry() string { return strconv.Itoa(l.Entry) }
@@ -80,7 +84,7 @@ func (d *Deployer) lock(ctx context.Context, p plan.Stack) (*lock, Outcome, erro
 	if err != nil {
 		return nil, Outcome{}, err
 	}
-	l := &lock{Entry: last + 1}
+	l := &lock{Entry: max(last, d.After) + 1}
 	for _, c := range containers {
 		if s := c.Labels[plan.LabelService]; s != "" && c.Running {
 			l.WasUp = append(l.WasUp, s)
@@ -96,17 +100,16 @@ func (d *Deployer) lock(ctx context.Context, p plan.Stack) (*lock, Outcome, erro
 			image = s.Running.ImageID
 		}
 	}
+	if l.Moves, err = d.moves(ctx, p); err != nil {
+		return nil, Outcome{}, err
+	}
 	held, err := d.takeLock(ctx, p.Stack.Name, image, most, l)
 	return l, held, err
 }
 
 func (d *Deployer) takeLock(ctx context.Context, stack, image string, most time.Duration, l *lock) (Outcome, error) {
-	now := time.Now().UTC()
-	err := d.Engine.CreateMark(ctx, stack+lockSuffix, image, map[string]string{
-		plan.LabelLab: d.Lab, plan.LabelStack: stack, plan.LabelEntry: l.entry(), labelWho: d.Self.Who, labelBoot: d.Self.Boot,
-		labelPID: strconv.Itoa(d.Self.PID), labelBegan: d.Self.Began, labelSince: now.Format(time.RFC3339), labelUntil: now.Add(most).Format(time.RFC3339),
-		labelWasUp: strings.Join(l.WasUp, " "),
-	})
+	labels := map[string]string{plan.LabelEntry: l.entry(), labelWasUp: strings.Join(l.WasUp, " "), labelMoves: movesLabel(l.Moves)}
+	err := d.mark(ctx, stack, lockSuffix, image, most, labels)
 	if errors.Is(err, engine.ErrNameTaken) {
 		c, err := d.Engine.Inspect(ctx, stack+lockSuffix)
 		if err != nil {
@@ -122,6 +125,17 @@ func (d *Deployer) takeLock(ctx context.Context, stack, image string, most time.
 	return Outcome{}, err
 }
 
+// mark makes a container that says by its name that this process is at work, and by its labels which one that is.
+func (d *Deployer) mark(ctx context.Context, stack, suffix, image string, most time.Duration, more map[string]string) error {
+	now := time.Now().UTC()
+	labels := map[string]string{
+		plan.LabelLab: d.Lab, plan.LabelStack: stack, labelWho: d.Self.Who, labelBoot: d.Self.Boot,
+		labelPID: strconv.Itoa(d.Self.PID), labelBegan: d.Self.Began, labelSince: now.Format(time.RFC3339), labelUntil: now.Add(most).Format(time.RFC3339),
+	}
+	maps.Copy(labels, more)
+	return d.Engine.CreateMark(ctx, stack+suffix, image, labels)
+}
+
 // holder says who holds a lock.
 func (d *Deployer) holder(c engine.State) string {
 	if c.Labels[plan.LabelLab] != d.Lab {
@@ -134,38 +148,132 @@ func (d *Deployer) holder(c engine.State) string {
 	return fmt.Sprintf("%s (pid %s) is changing this stack since %s", c.Labels[labelWho], c.Labels[labelPID], since)
 }
 
-// alive tells whether the holder of a lock is still at work: on this machine by its process, elsewhere by its time.
+// alive tells whether the holder of a lock is still at work: on this machine by its process, elsewhere by its time, if that is waited for.
 func (d *Deployer) alive(c engine.State) bool {
 	if c.Labels[labelBoot] == d.Self.Boot {
 		pid, err := strconv.Atoi(c.Labels[labelPID])
 		return err == nil && syscall.Kill(pid, 0) != syscall.ESRCH && began(pid) == c.Labels[labelBegan]
 	}
 	until, err := time.Parse(time.RFC3339, c.Labels[labelUntil])
-	return err == nil && time.Now().Before(until)
+	return err == nil && time.Now().Before(until) && !d.TakeOver
 }
 
-// recover finishes or undoes what a deploy has left behind that is no longer alive. The outcome is Refused when one is.
-func (d *Deployer) recover(ctx context.Context, stack string) (Outcome, error) {
+// between tells whether a container shows that a deploy is at work, or died: a mark, or one that has not got its name yet or no longer.
+func between(c engine.State) bool {
+	return c.Labels[plan.LabelService] == "" || c.Name != c.Labels[plan.LabelStack]+"."+c.Labels[plan.LabelService]
+}
+
+// recover finishes or undoes what a deploy has left behind that is no longer alive. The outcome is Refused when one is. Containers are those of the
+// stack; after a recovery they are those that are there then. Nil asks for them first.
+func (d *Deployer) recover(ctx context.Context, stack string, containers *[]engine.State) (Outcome, error) {
+	var err error
+	if containers == nil {
+		containers = new([]engine.State)
+		if *containers, err = d.mine(ctx, stack); err != nil {
+			return Outcome{}, err
+		}
+	}
+	if !slices.ContainsFunc(*containers, between) {
+		return Outcome{}, nil
+	}
+	for _, c := range *containers {
+		if isLock(c) && d.alive(c) {
+			return Outcome{Result: Refused, Holder: d.holder(c)}, nil
+		}
+	}
+	// Two that find the same leftovers must not both clear them away.
+	err = d.mark(ctx, stack, undoSuffix, (*containers)[0].ImageID, 10*time.Minute, nil)
+	if errors.Is(err, engine.ErrNameTaken) {
+		other, err := d.Engine.Inspect(ctx, stack+undoSuffix)
+		if err == nil && (other.Labels[plan.LabelLab] != d.Lab || d.alive(other)) {
+			return Outcome{Result: Refused, Holder: d.holder(other)}, nil
+		}
+		if err == nil {
+			err = d.Engine.Discard(ctx, other.ID)
+		}
+		if err != nil && !errors.Is(err, engine.ErrNotFound) {
+			return Outcome{}, err
+		}
+		if *containers, err = d.mine(ctx, stack); err != nil {
+			return Outcome{}, err
+		}
+		return d.recover(ctx, stack, containers)
+	}
+	if err != nil {
+		return Outcome{}, err
+	}
+	out, err := d.clear(ctx, stack)
+	own, lost := d.Engine.Inspect(ctx, stack+undoSuffix)
+	if lost == nil {
+		lost = d.Engine.Discard(ctx, own.ID)
+	}
+	if err == nil && out.Result == "" {
+		if err = lost; err == nil {
+			*containers, err = d.mine(ctx, stack)
+		}
+	}
+	return out, err
+}
+
+// Leftover tells whether a deploy of the stack died in the middle, and says whose it was and what is to be done with what it left.
+func (d *Deployer) Leftover(ctx context.Context, stack string) (what string, err error) {
+	containers, err := d.mine(ctx, stack)
+	if err != nil || !slices.ContainsFunc(containers, between) {
+		return "", err
+	}
+	what = "something between two names is left of a deploy; undoing it brings back what ran before"
+	for _, c := range containers {
+		switch {
+		case !isLock(c):
+		case d.alive(c):
+			return "", nil
+		case c.Name == stack+provenSuffix:
+			what = "a deploy by " + c.Labels[labelWho] + " died after everything was proven; what is left to do is to clear away what ran before"
+		default:
+			what = "a deploy by " + c.Labels[labelWho] + " died in the middle; undoing it brings back what ran before"
+		}
+	}
+	return what, nil
+}
+
+// Recover finishes or undoes what a deploy that died has left. The outcome is Done, Refused when somebody is at work, or NeedsAHand.
+func (d *Deployer) Recover(ctx context.Context, stack string) (Outcome, error) {
+	out, err := d.recover(ctx, stack, nil)
+	if err == nil && out.Result == "" {
+		out.Result = Done
+	}
+	return out, err
+}
+
+func isLock(c engine.State) bool {
+	stack := c.Labels[plan.LabelStack]
+	return c.Name == stack+lockSuffix || c.Name == stack+provenSuffix
+}
+
+// clear does the work of recover, with the mark that only one has.
+func (d *Deployer) clear(ctx context.Context, stack string) (Outcome, error) {
 	containers, err := d.mine(ctx, stack)
 	if err != nil {
 		return Outcome{}, err
 	}
 	for _, c := range containers {
-		if c.Name != stack+lockSuffix && c.Name != stack+provenSuffix {
+		if !isLock(c) {
 			continue
 		}
 		if d.alive(c) {
-			return Outcome{Result: Refused, Holder: d.holder(c)}, nil
+			return Outcome{Result: Refused, Holder: d.holder(c)}, nil // somebody was faster
 		}
 		if c.Name == stack+provenSuffix {
-			out, err := d.commit(ctx, stack)
-			if err != nil || out.Result != Done {
-				return out, err
+			if out := d.commit(ctx, stack); out.Result != Done {
+				return out, nil
+			}
+			if err := d.startProven(ctx, stack); err != nil {
+				return Outcome{}, err
 			}
 			continue
 		}
 		d.event(stack, "", StepPutBack, Begun, "a deploy by "+c.Labels[labelWho]+" died in the middle")
-		l := &lock{ID: c.ID, Entry: entryOf(c), WasUp: strings.Fields(c.Labels[labelWasUp])}
+		l := &lock{ID: c.ID, Entry: entryOf(c), WasUp: strings.Fields(c.Labels[labelWasUp]), Moves: readMoves(c.Labels[labelMoves])}
 		if out := d.putBack(ctx, stack, l); out.Result != PutBack {
 			return out, nil
 		}

@@ -10,6 +10,8 @@ import (
 	"regexp"
 	"strconv"
 	"strings"
+	"sync/atomic"
+	"syscall"
 	"time"
 
 	"proudlantern.example/lantern/core/plan"
@@ -17,7 +19,12 @@ import (
 )
 
 const (
+	// What is waited for is asked for at once, then ever more slowly.
+	probeFirst = 20 * time.Millisecond
 	probeEvery = 250 * time.Millisecond
+	// Whoever waits for longer than a moment is told what for, and the last line of the log.
+	tellAfter = time.Second
+	tellEvery = time.Second
 	// steady is how long a service that declares no ready has to be up without a restart.
 	steady = 10 * time.Second
 	// lastLines is how much of a failed container's log is shown.
@@ -37,12 +44,20 @@ func (d *Deployer) proveReady(ctx context.Context, stack, service, id string, pr
 	waiting, cancel := context.WithTimeout(ctx, within)
 	defer cancel()
 	seen := watchLog(waiting, d.Engine, id, proof.Log, since)
-	pause := probeEvery
+	pause, most := probeFirst, probeEvery
 	if proof.Command != nil || proof.Image {
-		pause = time.Second // each try is a process
+		most = time.Second // each try is a process
 	}
-	var first time.Time
+	var first, told time.Time
+	var lastLine func() string
 	for {
+		if now := time.Now(); now.Sub(since) > tellAfter && now.Sub(told) > tellEvery {
+			if told = now; lastLine == nil {
+				lastLine = d.follow(waiting, id)
+			}
+			d.Report(Event{Time: now.UTC(), Host: d.Host, Stack: stack, Service: service, Step: StepProve, State: Progress, Line: lastLine(),
+				Detail: fmt.Sprintf("waited for %s of at most %s", now.Sub(since).Round(time.Second), within.Round(time.Second))})
+		}
 		c, err := d.Engine.Inspect(waiting, id)
 		if err != nil && waiting.Err() == nil {
 			return d.failed(ctx, stack, service, id, err.Error())
@@ -88,8 +103,21 @@ func (d *Deployer) proveReady(ctx context.Context, stack, service, id string, pr
 			}
 			return d.failed(ctx, stack, service, id, fmt.Sprintf("it was not ready within %s: %s", proof.Within, why))
 		case <-time.After(pause):
+			pause = min(2*pause, most)
 		}
 	}
+}
+
+// follow reads a container's log from its last line on, and returns what tells the last one so far.
+func (d *Deployer) follow(ctx context.Context, id string) func() string {
+	var last atomic.Value
+	last.Store("…")
+	go d.Engine.Log(ctx, id, time.Time{}, true, 1, func(line string) {
+		if strings.TrimSpace(line) != "" {
+			last.Store(line)
+		}
+	})
+	return func() string { return last.Load().(string) }
 }
 
 // ready tells whether a running container is ready now, and how that was seen.
@@ -123,16 +151,29 @@ func (d *Deployer) ready(ctx context.Context, c engine.State, proof plan.Proof, 
 		}
 		return false, ""
 	case proof.Port > 0:
-		for _, at := range d.dialPlaces(ctx, c, proof.Port) {
-			conn, err := (&net.Dialer{Timeout: 2 * time.Second}).DialContext(ctx, "tcp", at)
-			if err == nil {
-				conn.Close()
-				return true, ", at " + at
-			}
+		at, ok := d.accepts(ctx, c, proof.Port)
+		if !ok {
+			return false, ""
 		}
-		return false, ""
+		return true, ", at " + at
 	}
 	return time.Since(since) >= steady, ", up without a restart"
+}
+
+// accepts tells whether something accepts connections on a container's port, and where that was seen. A refusal at its own address decides: in
+// front of a published port an engine may accept whatever comes.
+func (d *Deployer) accepts(ctx context.Context, c engine.State, port int) (at string, ok bool) {
+	for _, at := range d.dialPlaces(ctx, c, port) {
+		conn, err := (&net.Dialer{Timeout: 2 * time.Second}).DialContext(ctx, "tcp", at)
+		if err == nil {
+			conn.Close()
+			return at, true
+		}
+		if errors.Is(err, syscall.ECONNREFUSED) {
+			return at, false
+		}
+	}
+	return "", false
 }
 
 // dialPlaces returns where a container's port may be reached from here: at its own addresses, then where it is published. One in the host's network is
@@ -233,50 +274,6 @@ func notReady(p plan.Proof) string {
 	return "it was not up for 10 s without a restart"
 }
 
-// provePages asks for the page of each service; anything below 500 is an answer.
-func (d *Deployer) provePages(ctx context.Context, p plan.Stack) *Failure {
-	name := p.Stack.Name
-	for _, s := range p.Services {
-		if s.Service == nil || s.Service.Page == nil || s.Action == plan.Keep {
-			continue
-		}
-		page := s.Service.Page
-		d.event(name, s.Name, StepProve, Begun, "page")
-		waiting, cancel := context.WithTimeout(ctx, s.Service.ReadyWithin)
-		last := "it does not answer"
-		answered := ""
-		for answered == "" && waiting.Err() == nil {
-			c, err := d.Engine.Inspect(waiting, s.Service.ContainerName())
-			if err == nil && !c.Running {
-				cancel()
-				return d.failed(ctx, name, s.Name, c.ID, "it "+ended(c))
-			}
-			for _, at := range d.dialPlaces(waiting, c, page.Port) {
-				status, err := get(waiting, page.TLS, at, page.Path)
-				if err == nil && status < 500 {
-					answered = at
-					break
-				}
-				if err == nil {
-					last = fmt.Sprintf("it answers with status %d", status)
-				}
-			}
-			if answered == "" {
-				select {
-				case <-waiting.Done():
-				case <-time.After(probeEvery):
-				}
-			}
-		}
-		cancel()
-		if answered == "" {
-			return d.failed(ctx, name, s.Name, s.Service.ContainerName(), fmt.Sprintf("its page on port %d was not there within %s: %s", page.Port, s.Service.ReadyWithin, last))
-		}
-		d.event(name, s.Name, StepProve, StepDone, "page answers at "+answered)
-	}
-	return nil
-}
-
 // failed makes a failure of a service that did not become ready, with the end of its log.
 func (d *Deployer) failed(ctx context.Context, stack, service, id, message string) *Failure {
 	d.event(stack, service, StepProve, Failed, message)
@@ -296,6 +293,9 @@ func (d *Deployer) explain(ctx context.Context, service, id string, err error) *
 	switch {
 	case errors.Is(err, context.Canceled):
 		f.Message = "interrupted"
+	case errors.Is(err, engine.ErrUnknownOutcome):
+	case strings.Contains(f.Message, "no such file or directory"), strings.Contains(f.Message, "source path does not exist"):
+		f.Message = "something that it mounts, or its command, is not there: " + err.Error()
 	case errors.Is(err, engine.ErrPortInUse):
 		f.Message = "a host port that it publishes is held by somebody else: " + err.Error()
 	case errors.Is(err, engine.ErrNameTaken):

@@ -8,7 +8,6 @@ import (
 	"strings"
 	"time"
 
-	"proudlantern.example/lantern/core/declare"
 	"proudlantern.example/lantern/core/plan"
 	"proudlantern.example/lantern/engine"
 )
@@ -23,6 +22,10 @@ func (d *Deployer) putBack(ctx context.Context, stack string, l *lock) Outcome {
 	}
 	d.event(stack, "", StepPutBack, Begun, "")
 	containers, err := d.mine(ctx, stack)
+	for until := time.Now().Add(d.Patience); errors.Is(err, engine.ErrUnknownOutcome) && time.Now().Before(until); {
+		time.Sleep(probeEvery)
+		containers, err = d.mine(ctx, stack)
+	}
 	if err != nil {
 		needs("the engine does not answer (%s); run lantern deploy %s once it does: it first brings back what ran before", err, stack)
 		return out
@@ -37,9 +40,9 @@ func (d *Deployer) putBack(ctx context.Context, stack string, l *lock) Outcome {
 		if c.Labels[plan.LabelService] == "" || entryOf(c) != l.Entry || strings.HasSuffix(c.Name, previousSuffix) {
 			continue
 		}
-		err := d.Engine.Stop(ctx, c.ID)
+		err := d.Engine.Stop(ctx, c.ID, c.Container.StopWithin)
 		if err == nil || errors.Is(err, engine.ErrNotFound) {
-			err = d.Engine.Remove(ctx, c.ID)
+			err = d.Engine.Discard(ctx, c.ID)
 		}
 		if err != nil {
 			needs("remove the container %s by hand: %s", c.Name, err)
@@ -47,6 +50,11 @@ func (d *Deployer) putBack(ctx context.Context, stack string, l *lock) Outcome {
 		}
 		removed[c.Name] = true
 		d.event(stack, c.Labels[plan.LabelService], StepRemove, StepDone, "the new container")
+	}
+	for _, m := range l.Moves {
+		if err := d.move(ctx, stack, m, m.Was); err != nil {
+			needs("bring the network %s back to what it was: %s", m.Was.Name, err)
+		}
 	}
 	var back []engine.State
 	for _, c := range containers {
@@ -73,7 +81,7 @@ func (d *Deployer) putBack(ctx context.Context, stack string, l *lock) Outcome {
 		needs("remove by hand the volume that was made: %s", err)
 	}
 	if out.Result == PutBack && l.ID != "" {
-		if err := d.Engine.Remove(ctx, l.ID); err != nil {
+		if err := d.Engine.Discard(ctx, l.ID); err != nil {
 			needs("remove the container %s by hand: %s", stack+lockSuffix, err)
 		}
 	}
@@ -91,29 +99,30 @@ func (d *Deployer) startAgain(ctx context.Context, stack string, back []engine.S
 	slices.SortFunc(back, func(a, b engine.State) int { return a.Started.Compare(b.Started) })
 	for _, c := range back {
 		service := c.Labels[plan.LabelService]
-		if want, err := declare.ParseRestart(c.Labels[plan.LabelRestart]); err == nil && d.Engine.CanUpdate() {
-			if err := d.Engine.SetRestart(ctx, c.ID, want); err != nil {
-				needs("set the restart policy of %s.%s to %s: %s", stack, service, want, err)
-			}
-		}
 		now, err := d.Engine.Inspect(ctx, c.ID)
 		if err != nil {
 			needs("look at the container %s.%s: %s", stack, service, err)
 			continue
 		}
 		if !slices.Contains(wasUp, service) && now.Running {
-			if err := d.Engine.Stop(ctx, c.ID); err != nil {
+			if err := d.Engine.Stop(ctx, c.ID, c.Container.StopWithin); err != nil {
 				needs("stop the container %s.%s, which did not run before: %s", stack, service, err)
 			}
-			continue
 		}
-		if !slices.Contains(wasUp, service) || now.Running {
+		since, begun := time.Now(), false
+		if slices.Contains(wasUp, service) && !now.Running {
+			if err := d.start(ctx, c.ID); err != nil {
+				needs("start the container %s.%s by hand: %s", stack, service, err)
+				continue
+			}
+			begun = true
+		}
+		// Not before it runs: until then an engine that starts anew is to bring it back whatever its policy was.
+		if err := d.asDeclared(ctx, []engine.State{now}); err != nil {
+			needs("set the restart policy of %s.%s to %s: %s", stack, service, now.Labels[plan.LabelRestart], err)
+		}
+		if !begun {
 			continue // as before already
-		}
-		since := time.Now()
-		if err := d.start(ctx, c.ID); err != nil {
-			needs("start the container %s.%s by hand: %s", stack, service, err)
-			continue
 		}
 		if f := d.proveReady(ctx, stack, service, c.ID, plan.ReadProof(c.Labels[plan.LabelProof]), since); f != nil {
 			needs("look at %s.%s: it runs again, but %s", stack, service, f.Message)

@@ -18,6 +18,9 @@ import (
 func (d *Deployer) makeResources(ctx context.Context, p plan.Stack, lock *lock) error {
 	name := p.Stack.Name
 	for _, n := range plan.NetworksOf(p.Stack) {
+		if slices.ContainsFunc(lock.Moves, func(m move) bool { return m.Is.Name == n.Name }) {
+			continue // once its members have stopped
+		}
 		labels := map[string]string{plan.LabelLab: d.Lab}
 		if !n.Shared {
 			labels[plan.LabelStack], labels[plan.LabelEntry] = name, lock.entry()
@@ -67,7 +70,7 @@ func (d *Deployer) makeResources(ctx context.Context, p plan.Stack, lock *lock) 
 // unusedNetworks returns the networks of the lab that nothing uses once some containers are gone: the stack's own and the shared ones. While another stack
 // is being changed the shared ones stay: it may be about to use them.
 func (d *Deployer) unusedNetworks(ctx context.Context, stack string, leaving []engine.State) ([]string, error) {
-	containers, err := d.Engine.Containers(ctx, d.Lab)
+	containers, err := d.Engine.Containers(ctx, d.Lab, "")
 	if err != nil {
 		return nil, err
 	}

@@ -13,7 +13,7 @@ import (
 
 // Stacks returns the names of the lab's stacks that have containers on the host, sorted.
 func (d *Deployer) Stacks(ctx context.Context) ([]string, error) {
-	containers, err := d.Engine.Containers(ctx, d.Lab)
+	containers, err := d.Engine.Containers(ctx, d.Lab, "")
 	if err != nil {
 		return nil, err
 	}
@@ -25,7 +25,7 @@ func (d *Deployer) Stacks(ctx context.Context) ([]string, error) {
 	return slices.Compact(names), nil
 }
 
-// Retiring returns the names of the containers and networks that a retirement of the stack removes.
+// Retiring returns the names of the containers and networks that a retirement of the stack removes, its volumes aside.
 func (d *Deployer) Retiring(ctx context.Context, stack string) (containers, networks []string, err error) {
 	mine, err := d.mine(ctx, stack)
 	if err != nil {
@@ -38,17 +38,23 @@ func (d *Deployer) Retiring(ctx context.Context, stack string) (containers, netw
 	return containers, networks, err
 }
 
-// Retire stops and removes what belongs to a stack: containers, last started first, its network, and the shared ones that it was the last to use. Host folders, volumes and everything that is not
-// of this lab stay. The stack's folder need not be there any more.
-func (d *Deployer) Retire(ctx context.Context, stack string) (Outcome, error) {
-	if held, err := d.recover(ctx, stack); err != nil || held.Result != "" {
+// Retire stops and removes what belongs to a stack: containers, last started first, its network, and the shared ones that it was the last to use; with volumes also
+// those that were made for it, and all that they hold. Host folders and everything that is not of this lab stay. The stack's folder need not be there any more.
+func (d *Deployer) Retire(ctx context.Context, stack string, withVolumes bool) (Outcome, error) {
+	if held, err := d.recover(ctx, stack, nil); err != nil || held.Result != "" {
 		return held, err
 	}
 	containers, networks, err := d.Retiring(ctx, stack)
 	if err != nil {
 		return Outcome{}, err
 	}
-	if len(containers)+len(networks) == 0 {
+	var volumes []string
+	if withVolumes {
+		if volumes, err = d.Volumes(ctx, stack); err != nil {
+			return Outcome{}, err
+		}
+	}
+	if len(containers)+len(networks)+len(volumes) == 0 {
 		return Outcome{Result: NothingToDo}, nil
 	}
 	mine, err := d.mine(ctx, stack)
@@ -60,25 +66,31 @@ func (d *Deployer) Retire(ctx context.Context, stack string) (Outcome, error) {
 		if l.Entry, err = d.lastEntry(ctx, stack, mine); err != nil {
 			return Outcome{}, err
 		}
-		l.Entry++
+		l.Entry = max(l.Entry, d.After) + 1
 		if held, err := d.takeLock(ctx, stack, mine[0].ImageID, 10*time.Minute, l); err != nil || held.Result != "" {
 			return held, err
 		}
 	}
 	slices.SortFunc(mine, func(a, b engine.State) int { return b.Started.Compare(a.Started) })
-	out := Outcome{Result: Done}
+	out := Outcome{Result: Done, Entry: l.Entry, Plan: &plan.Stack{Stack: &lab.Stack{Name: stack}}}
 	for _, c := range engine.GuestsFirst(mine) {
 		service := c.Labels[plan.LabelService]
+		out.Plan.Services = append(out.Plan.Services, plan.Service{Name: service, Action: plan.Remove})
 		d.event(stack, service, StepStop, Begun, "")
-		err := d.Engine.Stop(ctx, c.ID)
+		err := d.Engine.Stop(ctx, c.ID, c.Container.StopWithin)
 		if err == nil || errors.Is(err, engine.ErrNotFound) {
-			err = d.Engine.Remove(ctx, c.ID)
+			if err = d.Engine.Remove(ctx, c.ID); withVolumes && err == nil {
+				volumes = append(volumes, c.Unnamed...)
+			}
 		}
 		if err != nil {
 			d.event(stack, service, StepRemove, Failed, err.Error())
 			out.Result = NeedsAHand
 			out.Hand = append(out.Hand, "the container "+c.Name+" is still there ("+err.Error()+"); run lantern retire "+stack+" again")
 			continue
+		}
+		if !withVolumes {
+			out.Left = append(out.Left, c.Unnamed...)
 		}
 		d.event(stack, service, StepRemove, StepDone, "")
 	}
@@ -89,13 +101,31 @@ func (d *Deployer) Retire(ctx context.Context, stack string) (Outcome, error) {
 			out.Hand = append(out.Hand, "something else uses it: "+err.Error())
 		}
 	}
+	if out.Result == Done {
+		for _, v := range volumes {
+			if err := errors.Join(d.Engine.RemoveVolume(ctx, v, d.Lab), d.removeUnnamed(ctx, v, mine)); err != nil {
+				out.Result = NeedsAHand
+				out.Hand = append(out.Hand, "the volume "+v+" is still there: "+err.Error())
+				continue
+			}
+			d.event(stack, "", StepRemove, StepDone, "the volume "+v)
+		}
+	}
 	if l.ID != "" {
-		if err := d.Engine.Remove(ctx, l.ID); err != nil {
+		if err := d.Engine.Discard(ctx, l.ID); err != nil {
 			out.Result = NeedsAHand
 			out.Hand = append(out.Hand, "remove the container "+stack+lockSuffix+" by hand: "+err.Error())
 		}
 	}
 	return out, nil
+}
+
+// removeUnnamed removes a volume that one of the containers had and that its image made by itself.
+func (d *Deployer) removeUnnamed(ctx context.Context, name string, mine []engine.State) error {
+	if !slices.ContainsFunc(mine, func(c engine.State) bool { return slices.Contains(c.Unnamed, name) }) {
+		return nil
+	}
+	return d.Engine.RemoveUnnamed(ctx, name)
 }
 
 // States of a service.
@@ -143,7 +173,7 @@ func (d *Deployer) Status(ctx context.Context, name string, declared *lab.Stack)
 	by, services, deploying := map[string]engine.State{}, []string{}, false
 	for _, c := range containers {
 		by[c.Name] = c
-		deploying = deploying || c.Name == name+lockSuffix || c.Name == name+provenSuffix
+		deploying = deploying || isLock(c)
 	}
 	if declared != nil {
 		for _, s := range declared.Services {

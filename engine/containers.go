@@ -10,9 +10,9 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
-	cerrdefs "github.com/containerd/errdefs"
 	"github.com/distribution/reference"
 	"github.com/moby/moby/api/pkg/stdcopy"
 	"github.com/moby/moby/api/types/container"
@@ -39,6 +39,7 @@ type State struct {
 	Finished  time.Time // zero when it never ended
 	Addresses []string  // its own, on its networks
 	Check     []string  // the command by which its image says that it is well, see [Engine.Run]; nil: it declares none
+	Unnamed   []string  // volumes of its image's own making
 	Container plan.Container
 }
 
@@ -51,13 +52,17 @@ func (e *Engine) Create(ctx context.Context, name string, c plan.Container, labe
 		architecture, variant, _ := strings.Cut(rest, "/")
 		o.Platform = &ocispec.Platform{OS: system, Architecture: architecture, Variant: variant}
 	}
-	made, err := e.api.ContainerCreate(ctx, o)
+	var made client.ContainerCreateResult
+	err = e.call(ctx, "create", 0, func(ctx context.Context) (err error) {
+		made, err = e.api.ContainerCreate(ctx, o)
+		return err
+	})
 	if err != nil {
-		return "", explain("create", err)
+		return "", err
 	}
 	for _, n := range c.Networks[min(len(c.Networks), e.networksAtOnce(c)):] {
-		if err := e.connect(ctx, made.ID, n); err != nil {
-			return "", errors.Join(err, e.Remove(context.WithoutCancel(ctx), made.ID))
+		if err := e.Connect(ctx, made.ID, n); err != nil {
+			return "", errors.Join(err, e.Discard(context.WithoutCancel(ctx), made.ID))
 		}
 	}
 	return made.ID, nil
@@ -66,40 +71,58 @@ func (e *Engine) Create(ctx context.Context, name string, c plan.Container, labe
 // CreateMark makes a container that is never started, for its name and labels alone. Errors: [ErrNameTaken].
 func (e *Engine) CreateMark(ctx context.Context, name, image string, labels map[string]string) error {
 	// Some images have no command of their own, and without one nothing can be created.
-	_, err := e.api.ContainerCreate(ctx, client.ContainerCreateOptions{Name: name, Config: &container.Config{Image: image, Labels: labels, Entrypoint: []string{"/lantern"}}})
-	return explain("create", err)
+	o := client.ContainerCreateOptions{Name: name, Config: &container.Config{Image: image, Labels: labels, Entrypoint: []string{"/lantern"}}}
+	return e.call(ctx, "create", 0, func(ctx context.Context) error {
+		_, err := e.api.ContainerCreate(ctx, o)
+		return err
+	})
 }
 
 // Start starts a container; one that runs is left alone. Errors: [ErrPortInUse], [ErrNotFound].
 func (e *Engine) Start(ctx context.Context, id string) error {
-	_, err := e.api.ContainerStart(ctx, id, client.ContainerStartOptions{})
-	return explain("start", err)
+	return e.call(ctx, "start", 0, func(ctx context.Context) error {
+		_, err := e.api.ContainerStart(ctx, id, client.ContainerStartOptions{})
+		return err
+	})
 }
 
-// Stop stops a container within its own stop time; one that does not run is left alone. Errors: [ErrNotFound].
-func (e *Engine) Stop(ctx context.Context, id string) error {
-	_, err := e.api.ContainerStop(ctx, id, client.ContainerStopOptions{})
-	return explain("stop", err)
+// Stop stops a container, which has the time for it that it was made with: within; one that does not run is left alone. Errors: [ErrNotFound].
+func (e *Engine) Stop(ctx context.Context, id string, within time.Duration) error {
+	return e.call(ctx, "stop", within, func(ctx context.Context) error {
+		_, err := e.api.ContainerStop(ctx, id, client.ContainerStopOptions{})
+		return err
+	})
 }
 
 // Rename gives a container another name. Errors: [ErrNameTaken], [ErrNotFound].
 func (e *Engine) Rename(ctx context.Context, id, name string) error {
 	var err error
 	for range 3 {
-		_, err = e.api.ContainerRename(ctx, id, client.ContainerRenameOptions{NewName: name})
+		err = e.call(ctx, "rename", 0, func(ctx context.Context) error {
+			_, err := e.api.ContainerRename(ctx, id, client.ContainerRenameOptions{NewName: name})
+			return err
+		})
 		// An engine loses sight of the network of a container in a restart loop for a moment.
 		if err == nil || !strings.Contains(err.Error(), "sandbox") {
 			break
 		}
 		time.Sleep(300 * time.Millisecond)
 	}
-	return explain("rename", err)
+	return err
 }
 
 // Remove removes a container, running or not, and leaves its volumes. One that is not there is no error.
-func (e *Engine) Remove(ctx context.Context, id string) error {
-	_, err := e.api.ContainerRemove(ctx, id, client.ContainerRemoveOptions{Force: true})
-	if err = explain("remove", err); errors.Is(err, ErrNotFound) {
+func (e *Engine) Remove(ctx context.Context, id string) error { return e.remove(ctx, id, false) }
+
+// Discard is as Remove, and removes also the volumes that its image made by itself: for containers that never did any work.
+func (e *Engine) Discard(ctx context.Context, id string) error { return e.remove(ctx, id, true) }
+
+func (e *Engine) remove(ctx context.Context, id string, volumes bool) error {
+	err := e.call(ctx, "remove", 0, func(ctx context.Context) error {
+		_, err := e.api.ContainerRemove(ctx, id, client.ContainerRemoveOptions{Force: true, RemoveVolumes: volumes})
+		return err
+	})
+	if errors.Is(err, ErrNotFound) {
 		return nil
 	}
 	return err
@@ -111,35 +134,62 @@ func (e *Engine) SetRestart(ctx context.Context, id string, r declare.Restart) e
 		return &Error{Call: "update", Message: "this engine cannot change the restart policy of a container", kind: ErrUnsupported, err: ErrUnsupported}
 	}
 	policy := restartPolicy(r)
-	_, err := e.api.ContainerUpdate(ctx, id, client.ContainerUpdateOptions{RestartPolicy: &policy})
-	return explain("update", err)
+	return e.call(ctx, "update", 0, func(ctx context.Context) error {
+		_, err := e.api.ContainerUpdate(ctx, id, client.ContainerUpdateOptions{RestartPolicy: &policy})
+		return err
+	})
 }
 
 // Inspect returns a container by name or id. Errors: [ErrNotFound].
 func (e *Engine) Inspect(ctx context.Context, name string) (State, error) {
-	r, err := e.api.ContainerInspect(ctx, name, client.ContainerInspectOptions{})
+	var r client.ContainerInspectResult
+	err := e.call(ctx, "inspect", 0, func(ctx context.Context) (err error) {
+		r, err = e.api.ContainerInspect(ctx, name, client.ContainerInspectOptions{})
+		return err
+	})
 	if err != nil {
-		return State{}, explain("inspect", err)
+		return State{}, err
 	}
 	return e.state(r.Container), nil
 }
 
-// Containers returns the containers of a lab, by name.
-func (e *Engine) Containers(ctx context.Context, lab string) ([]State, error) {
-	list, err := e.api.ContainerList(ctx, client.ContainerListOptions{All: true, Filters: make(client.Filters).Add("label", plan.LabelLab+"="+lab)})
-	if err != nil {
-		return nil, explain("list", err)
+// atOnce is how many questions an engine is asked at the same time.
+const atOnce = 8
+
+// Containers returns the containers of a lab, or of one of its stacks, by name.
+func (e *Engine) Containers(ctx context.Context, lab, stack string) ([]State, error) {
+	labels := make(client.Filters).Add("label", plan.LabelLab+"="+lab)
+	if stack != "" {
+		labels.Add("label", plan.LabelStack+"="+stack)
 	}
+	var list client.ContainerListResult
+	err := e.call(ctx, "list", 0, func(ctx context.Context) (err error) {
+		list, err = e.api.ContainerList(ctx, client.ContainerListOptions{All: true, Filters: labels})
+		return err
+	})
+	if err != nil {
+		return nil, err
+	}
+	found, errs := make([]State, len(list.Items)), make([]error, len(list.Items))
+	turns := make(chan struct{}, atOnce)
+	var wait sync.WaitGroup
+	for i, c := range list.Items {
+		wait.Go(func() {
+			turns <- struct{}{}
+			found[i], errs[i] = e.Inspect(ctx, c.ID)
+			<-turns
+		})
+	}
+	wait.Wait()
 	var states []State
-	for _, c := range list.Items {
-		s, err := e.Inspect(ctx, c.ID)
-		if errors.Is(err, ErrNotFound) {
-			continue // gone since the list was made
+	for i, s := range found {
+		switch {
+		case errors.Is(errs[i], ErrNotFound): // gone since the list was made
+		case errs[i] != nil:
+			return nil, errs[i]
+		default:
+			states = append(states, s)
 		}
-		if err != nil {
-			return nil, err
-		}
-		states = append(states, s)
 	}
 	slices.SortFunc(states, func(a, b State) int { return strings.Compare(a.Name, b.Name) })
 	return states, nil
@@ -224,6 +274,11 @@ func (e *Engine) state(c container.InspectResponse) State {
 		}
 		slices.Sort(s.Addresses)
 	}
+	for _, m := range c.Mounts {
+		if m.Type == "volume" && len(m.Name) == unnamedLength {
+			s.Unnamed = append(s.Unnamed, m.Name)
+		}
+	}
 	s.Container = e.readBack(c)
 	return s
 }
@@ -276,13 +331,9 @@ func (e *Engine) Image(ctx context.Context, reference string) (survey.Image, err
 		return survey.Image{}, explain("image", err)
 	}
 	i := survey.Image{Reference: reference, Source: survey.FromEngine, ID: r.ID, Platforms: []string{r.Os + "/" + r.Architecture}}
-	if !strings.Contains(i.ID, ":") {
-		i.ID = "sha256:" + i.ID
-	}
+	i.ID, i.Size = imageID(i.ID), r.Size
 	i.Name = e.fullName(reference, r.RepoTags)
-	for _, d := range r.RepoDigests {
-		_, i.Digest, _ = strings.Cut(d, "@")
-	}
+	i.Digest = digestOf(reference, r.RepoDigests)
 	if c := r.Config; c != nil {
 		for p := range c.ExposedPorts {
 			i.Ports = append(i.Ports, p)
@@ -303,6 +354,31 @@ func (e *Engine) Image(ctx context.Context, reference string) (survey.Image, err
 		}
 	}
 	return i, nil
+}
+
+// imageID returns the id of an image with its algorithm, which one engine leaves out.
+func imageID(id string) string {
+	if !strings.Contains(id, ":") {
+		return "sha256:" + id
+	}
+	return id
+}
+
+// digestOf returns the digest under which a reference's repository has an image. One image can stand in several, and not under the same digest.
+func digestOf(short string, digests []string) string {
+	repository := short
+	if named, err := reference.ParseNormalizedNamed(short); err == nil {
+		repository = named.Name()
+	}
+	last := ""
+	for _, d := range digests {
+		name, digest, _ := strings.Cut(d, "@")
+		if named, err := reference.ParseNormalizedNamed(name); err == nil && named.Name() == repository {
+			return digest
+		}
+		last = digest
+	}
+	return last
 }
 
 // fullName returns a reference that names no registry with the one that the engine takes; "" for one that does, and where nobody knows. One
@@ -354,43 +430,4 @@ func (e *Engine) InRegistry(ctx context.Context, reference string) error {
 		return &Error{Call: "distribution", Message: text, kind: ErrNotFound, err: err}
 	}
 	return &Error{Call: "distribution", Message: strings.TrimPrefix(text, "Error response from daemon: "), err: err}
-}
-
-// Progress is how far a pull is, in bytes over all layers known so far.
-type Progress struct{ Current, Total int64 }
-
-// Pull fetches an image, with the login of the auth files. Errors: [ErrNotFound] when the registry has none.
-func (e *Engine) Pull(ctx context.Context, reference string, progress func(Progress)) error {
-	r, err := e.api.ImagePull(ctx, reference, client.ImagePullOptions{RegistryAuth: login(reference)})
-	if err != nil {
-		return pullError(err)
-	}
-	defer r.Close()
-	layers := map[string]Progress{}
-	for m, err := range r.JSONMessages(ctx) {
-		if err != nil {
-			return pullError(err)
-		}
-		if m.Error != nil {
-			return pullError(errors.New(m.Error.Message))
-		}
-		if m.Progress != nil && m.Progress.Total > 0 && m.Status == "Downloading" {
-			layers[m.ID] = Progress{m.Progress.Current, m.Progress.Total}
-			var sum Progress
-			for _, l := range layers {
-				sum.Current += l.Current
-				sum.Total += l.Total
-			}
-			progress(sum)
-		}
-	}
-	return nil
-}
-
-func pullError(err error) error {
-	text := err.Error()
-	if strings.Contains(text, "manifest unknown") || strings.Contains(text, "name unknown") || cerrdefs.IsNotFound(err) {
-		return &Error{Call: "pull", Message: text, kind: ErrNotFound, err: err}
-	}
-	return explain("pull", err)
 }

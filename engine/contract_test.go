@@ -71,7 +71,7 @@ func newWorld(t *testing.T, e *engine.Engine, target enginetest.Target) *world {
 	require.NoError(t, err)
 	t.Cleanup(func() {
 		ctx := context.Background()
-		list, err := e.Containers(ctx, w.prefix)
+		list, err := e.Containers(ctx, w.prefix, "")
 		assert.NoError(t, err)
 		for _, c := range engine.GuestsFirst(list) {
 			assert.NoError(t, e.Remove(ctx, c.ID))
@@ -126,8 +126,8 @@ func lifeOfAContainer(t *testing.T, w *world) {
 	assert.WithinDuration(t, time.Now(), s.Started, time.Minute)
 	require.NoError(t, w.Rename(w.ctx, id, w.prefix+".b"))
 	assert.Equal(t, w.prefix+".b", w.inspect(t, w.prefix+".b").Name)
-	require.NoError(t, w.Stop(w.ctx, id))
-	require.NoError(t, w.Stop(w.ctx, id), "stopping what is stopped is no error")
+	require.NoError(t, w.Stop(w.ctx, id, time.Second))
+	require.NoError(t, w.Stop(w.ctx, id, time.Second), "stopping what is stopped is no error")
 	s = w.inspect(t, id)
 	assert.False(t, s.Running)
 	assert.Equal(t, 143, s.ExitCode)
@@ -296,7 +296,7 @@ func wherever(t *testing.T, w *world) {
 		}
 	}
 	for _, id := range ids {
-		require.NoError(t, w.Stop(w.ctx, id))
+		require.NoError(t, w.Stop(w.ctx, id, time.Second))
 	}
 	for _, id := range ids {
 		assert.NotContains(t, w.inspect(t, id).Container.Networks, plan.Attachment{Network: "bridge"})
@@ -360,7 +360,7 @@ func commands(t *testing.T, w *world) {
 	if err == nil {
 		assert.GreaterOrEqual(t, code, 126)
 	}
-	require.NoError(t, w.Stop(w.ctx, id))
+	require.NoError(t, w.Stop(w.ctx, id, time.Second))
 	_, _, err = w.Run(w.ctx, id, []string{"/probe", "ask", "8080"})
 	assert.Error(t, err, "it does not run")
 }
@@ -379,7 +379,7 @@ func folders(t *testing.T, w *world) {
 		st := info.Sys().(*syscall.Stat_t)
 		assert.Equal(t, []uint32{1311, 1400, f.Mode}, []uint32{st.Uid, st.Gid, st.Mode & 0o7777}, f.Path)
 	}
-	list, err := w.Containers(w.ctx, w.prefix)
+	list, err := w.Containers(w.ctx, w.prefix, "")
 	require.NoError(t, err)
 	assert.Empty(t, list)
 }
@@ -440,11 +440,11 @@ func pull(t *testing.T, w *world) {
 	}
 	_, err := w.Image(w.ctx, reference)
 	require.ErrorIs(t, err, engine.ErrNotFound)
-	require.NoError(t, w.Pull(w.ctx, reference, func(p engine.Progress) { assert.LessOrEqual(t, p.Current, p.Total) }))
+	require.NoError(t, w.Pull(w.ctx, reference, nil, func(p engine.Progress) { assert.LessOrEqual(t, p.Current, p.Total) }))
 	image, err := w.Image(w.ctx, reference)
 	require.NoError(t, err)
 	assert.NotEmpty(t, image.ID)
-	assert.ErrorIs(t, w.Pull(w.ctx, absent, func(engine.Progress) {}), engine.ErrNotFound, "its registry says that it has not")
+	assert.ErrorIs(t, w.Pull(w.ctx, absent, nil, func(engine.Progress) {}), engine.ErrNotFound, "its registry says that it has not")
 	switch err := w.InRegistry(w.ctx, absent); w.target.Name {
 	case "podman":
 		assert.ErrorIs(t, err, engine.ErrUnsupported)

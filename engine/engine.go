@@ -32,11 +32,28 @@ const OldestAPI = "1.41"
 type Engine struct {
 	Address string // unix://… or tcp://…
 
+	// Patience is how long a call may take before its outcome counts as unknown; streams, and the time that a container has for stopping, aside.
+	Patience time.Duration
+
 	api     *client.Client
 	name    string
 	version string
 	apiVer  string
 	kind    kind
+}
+
+// patience is ample: a machine that has much to do answers late, and a call that was given up goes on in the engine.
+const patience = 2 * time.Minute
+
+// call makes one call, and gives up waiting for an answer after Patience and more. Its outcome is then unknown.
+func (e *Engine) call(ctx context.Context, name string, more time.Duration, f func(context.Context) error) error {
+	limited, cancel := context.WithTimeout(ctx, e.Patience+more)
+	defer cancel()
+	err := f(limited)
+	if err != nil && limited.Err() != nil && ctx.Err() == nil {
+		return &Error{Call: name, Message: fmt.Sprintf("the engine has not answered to %s for %s", name, e.Patience+more), kind: ErrUnknownOutcome, err: err}
+	}
+	return explain(name, err)
 }
 
 // kind tells apart engines that differ where the API leaves room.
@@ -123,7 +140,7 @@ func dial(ctx context.Context, address string, tls lab.TLS) (*Engine, error) {
 	if err != nil {
 		return nil, unreachable(err, "the address cannot be used: "+err.Error(), "")
 	}
-	e := &Engine{Address: address, api: api}
+	e := &Engine{Patience: patience, Address: address, api: api}
 	ctx, cancel := context.WithTimeout(ctx, 15*time.Second)
 	defer cancel()
 	if _, err := api.Ping(ctx, client.PingOptions{NegotiateAPIVersion: true}); err != nil {

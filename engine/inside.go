@@ -79,7 +79,7 @@ func (e *Engine) MakeFolders(ctx context.Context, image, below string, folders [
 	if err != nil {
 		return explain("create", err)
 	}
-	defer func() { err = errors.Join(err, e.Remove(context.WithoutCancel(ctx), made.ID)) }()
+	defer func() { err = errors.Join(err, e.Discard(context.WithoutCancel(ctx), made.ID)) }()
 	var archive bytes.Buffer
 	w := tar.NewWriter(&archive)
 	for _, f := range folders {

@@ -21,15 +21,19 @@ func (e *Engine) Networks(ctx context.Context) ([]survey.Network, error) {
 	list, err := e.networks(ctx)
 	networks := []survey.Network{}
 	for _, n := range list {
-		networks = append(networks, survey.Network{Name: n.Name, Lab: n.Labels[plan.LabelLab], Stack: n.Labels[plan.LabelStack], Entry: n.Labels[plan.LabelEntry], Subnets: subnets(n)})
+		networks = append(networks, survey.Network{Name: n.Name, Lab: n.Labels[plan.LabelLab], Stack: n.Labels[plan.LabelStack], Entry: n.Labels[plan.LabelEntry], Subnets: subnets(n), Internal: n.Internal})
 	}
 	return networks, err
 }
 
 func (e *Engine) networks(ctx context.Context) ([]network.Summary, error) {
-	list, err := e.api.NetworkList(ctx, client.NetworkListOptions{})
+	var list client.NetworkListResult
+	err := e.call(ctx, "networks", 0, func(ctx context.Context) (err error) {
+		list, err = e.api.NetworkList(ctx, client.NetworkListOptions{})
+		return err
+	})
 	if err != nil {
-		return nil, explain("networks", err)
+		return nil, err
 	}
 	slices.SortFunc(list.Items, func(a, b network.Summary) int { return strings.Compare(a.Name, b.Name) })
 	return list.Items, nil
@@ -73,8 +77,17 @@ func (e *Engine) CreateNetwork(ctx context.Context, want plan.Network, labels ma
 		}
 		o.IPAM = &network.IPAM{Config: []network.IPAMConfig{{Subnet: subnet}}}
 	}
-	_, err = e.api.NetworkCreate(ctx, want.Name, o)
-	return err == nil, explain("network", err)
+	for range 3 {
+		err = e.call(ctx, "network", 0, func(ctx context.Context) error {
+			_, err := e.api.NetworkCreate(ctx, want.Name, o)
+			return err
+		})
+		// Podman's service looks at all interfaces of the machine, and stumbles over one that goes while it looks.
+		if err == nil || !strings.Contains(err.Error(), "no such network interface") {
+			break
+		}
+	}
+	return err == nil, err
 }
 
 func resourceError(call string, kind error, format string, args ...any) error {
@@ -90,43 +103,63 @@ func (e *Engine) RemoveNetwork(ctx context.Context, name, lab string) error {
 	if !slices.ContainsFunc(list, func(n survey.Network) bool { return n.Name == name && n.Lab == lab }) {
 		return nil
 	}
-	_, err = e.api.NetworkRemove(ctx, name, client.NetworkRemoveOptions{})
-	if err = explain("network", err); errors.Is(err, ErrNotFound) {
+	err = e.call(ctx, "network", 0, func(ctx context.Context) error {
+		_, err := e.api.NetworkRemove(ctx, name, client.NetworkRemoveOptions{})
+		return err
+	})
+	if errors.Is(err, ErrNotFound) {
 		return nil
 	}
 	return err
 }
 
-// connect puts a container on a further network.
-func (e *Engine) connect(ctx context.Context, id string, n plan.Attachment) error {
-	_, err := e.api.NetworkConnect(ctx, n.Network, client.NetworkConnectOptions{Container: id, EndpointConfig: &network.EndpointSettings{Aliases: n.Aliases}})
-	return explain("network", err)
+// Connect puts a container on a further network, whether it runs or not. Errors: [ErrNotFound].
+func (e *Engine) Connect(ctx context.Context, id string, n plan.Attachment) error {
+	return e.call(ctx, "network", 0, func(ctx context.Context) error {
+		_, err := e.api.NetworkConnect(ctx, n.Network, client.NetworkConnectOptions{Container: id, EndpointConfig: &network.EndpointSettings{Aliases: n.Aliases}})
+		return err
+	})
+}
+
+// Disconnect takes a container off a network, whether it runs or not. Errors: [ErrNotFound].
+func (e *Engine) Disconnect(ctx context.Context, id, name string) error {
+	return e.call(ctx, "network", 0, func(ctx context.Context) error {
+		_, err := e.api.NetworkDisconnect(ctx, name, client.NetworkDisconnectOptions{Container: id})
+		return err
+	})
 }
 
 // Rejoin takes a container off its networks and puts it on them again, with the names that it shall have there. What is connected to it
 // over them is cut off. Errors: [ErrNotFound].
 func (e *Engine) Rejoin(ctx context.Context, id string, on []plan.Attachment) error {
 	for _, n := range on {
-		_, err := e.api.NetworkDisconnect(ctx, n.Network, client.NetworkDisconnectOptions{Container: id})
-		if err != nil {
-			return explain("network", err)
+		if err := e.Disconnect(ctx, id, n.Network); err != nil {
+			return err
 		}
-		if err := e.connect(ctx, id, n); err != nil {
+		if err := e.Connect(ctx, id, n); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
+func (e *Engine) volumes(ctx context.Context) (list client.VolumeListResult, err error) {
+	err = e.call(ctx, "volumes", 0, func(ctx context.Context) error {
+		list, err = e.api.VolumeList(ctx, client.VolumeListOptions{})
+		return err
+	})
+	return list, err
+}
+
 // Volumes returns the volumes of the engine, whoever made them.
 func (e *Engine) Volumes(ctx context.Context) ([]survey.Volume, error) {
-	list, err := e.api.VolumeList(ctx, client.VolumeListOptions{})
+	list, err := e.volumes(ctx)
 	if err != nil {
-		return nil, explain("volumes", err)
+		return nil, err
 	}
 	volumes := []survey.Volume{}
 	for _, v := range list.Items {
-		volumes = append(volumes, survey.Volume{Name: v.Name, Lab: v.Labels[plan.LabelLab], Stack: v.Labels[plan.LabelStack], Entry: v.Labels[plan.LabelEntry]})
+		volumes = append(volumes, survey.Volume{Name: v.Name, Lab: v.Labels[plan.LabelLab], Stack: v.Labels[plan.LabelStack], Entry: v.Labels[plan.LabelEntry], Driver: v.Driver, Options: v.Options})
 	}
 	slices.SortFunc(volumes, func(a, b survey.Volume) int { return strings.Compare(a.Name, b.Name) })
 	return volumes, nil
@@ -134,9 +167,9 @@ func (e *Engine) Volumes(ctx context.Context) ([]survey.Volume, error) {
 
 // CreateVolume makes a volume unless this lab has one of that name. Errors: as of [Engine.CreateNetwork].
 func (e *Engine) CreateVolume(ctx context.Context, want plan.Volume, labels map[string]string) (made bool, err error) {
-	list, err := e.api.VolumeList(ctx, client.VolumeListOptions{})
+	list, err := e.volumes(ctx)
 	if err != nil {
-		return false, explain("volumes", err)
+		return false, err
 	}
 	driver := want.Driver
 	if driver == "" {
@@ -160,8 +193,11 @@ func (e *Engine) CreateVolume(ctx context.Context, want plan.Volume, labels map[
 	}
 	all := maps.Clone(labels)
 	maps.Copy(all, want.Labels)
-	_, err = e.api.VolumeCreate(ctx, client.VolumeCreateOptions{Name: want.Name, Driver: driver, DriverOpts: want.Options, Labels: all})
-	return err == nil, explain("volume", err)
+	err = e.call(ctx, "volume", 0, func(ctx context.Context) error {
+		_, err := e.api.VolumeCreate(ctx, client.VolumeCreateOptions{Name: want.Name, Driver: driver, DriverOpts: want.Options, Labels: all})
+		return err
+	})
+	return err == nil, err
 }
 
 // RemoveVolume removes a volume of a lab and all that it holds. One that is not there, or is somebody else's, is left alone without an error.
@@ -173,6 +209,8 @@ func (e *Engine) RemoveVolume(ctx context.Context, name, lab string) error {
 	if !slices.ContainsFunc(list, func(v survey.Volume) bool { return v.Name == name && v.Lab == lab }) {
 		return nil
 	}
-	_, err = e.api.VolumeRemove(ctx, name, client.VolumeRemoveOptions{})
-	return explain("volume", err)
+	return e.call(ctx, "volume", 0, func(ctx context.Context) error {
+		_, err := e.api.VolumeRemove(ctx, name, client.VolumeRemoveOptions{})
+		return err
+	})
 }

@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"github.com/distribution/reference"
 	"github.com/moby/moby/api/types/container"
 	"github.com/moby/moby/api/types/mount"
 	"github.com/moby/moby/api/types/network"
@@ -246,6 +247,9 @@ func (e *Engine) readMounts(h *container.HostConfig) []plan.Mount {
 	return out
 }
 
+// unnamedLength is that of the names that engines give to volumes of an image's own making: 32 bytes in hexadecimal digits.
+const unnamedLength = 64
+
 // WithoutImage takes out of a container that runs what its image and the engine put there, unless it is declared: engines show all of it as
 // one.
 func WithoutImage(c plan.Container, image survey.Image, declared plan.Container) plan.Container {
@@ -256,6 +260,12 @@ func WithoutImage(c plan.Container, image survey.Image, declared plan.Container)
 		value, ok := image.Env[v.Name]
 		return ok && value == v.Value || slices.Contains(engineVariables, v.Name)
 	})
+	if named, err := reference.ParseNormalizedNamed(declared.Image); err == nil {
+		// Beside a digest a tag says nothing, and Podman drops it.
+		if digested, ok := named.(reference.Digested); ok && c.Image == named.Name()+"@"+digested.Digest().String() {
+			c.Image = declared.Image
+		}
+	}
 	c.Networks = slices.Clone(c.Networks)
 	for i, n := range c.Networks {
 		// Some engines add the container's own name in its network's book.
@@ -270,7 +280,7 @@ func WithoutImage(c plan.Container, image survey.Image, declared plan.Container)
 	})
 	// Volumes of the image's own making have no name that anybody gave them.
 	c.Mounts = slices.DeleteFunc(slices.Clone(c.Mounts), func(m plan.Mount) bool {
-		return m.Kind == declare.MountVolume && slices.Contains(image.Volumes, m.Target) && len(m.Source) == 64 &&
+		return m.Kind == declare.MountVolume && slices.Contains(image.Volumes, m.Target) && len(m.Source) == unnamedLength &&
 			!slices.ContainsFunc(declared.Mounts, func(d plan.Mount) bool { return d.Target == m.Target })
 	})
 	run, want := &c.Settings, declared.Settings

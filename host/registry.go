@@ -151,6 +151,12 @@ func (r *registries) fetch(ref name.Reference, platform string, options []remote
 		name, value, _ := strings.Cut(v, "=")
 		i.Env[name] = value
 	}
+	if m, err := image.Manifest(); err == nil {
+		i.Layers = map[string]int64{}
+		for _, l := range m.Layers {
+			i.Layers[l.Digest.Hex[:min(12, len(l.Digest.Hex))]] = l.Size
+		}
+	}
 	r.keep(got.Digest, platform, i)
 	return i, nil
 }

@@ -83,10 +83,13 @@ func TestImagesInRegistries(t *testing.T) {
 	require.NoError(t, err)
 	digest, err := layer[0].Digest()
 	require.NoError(t, err)
+	size, err := layer[0].Size()
+	require.NoError(t, err)
 
 	r := &registries{cache: filepath.Join(t.TempDir(), "images"), dead: map[string]error{}}
 	want := survey.Image{
 		Source: survey.FromRegistry, User: "1311", Env: map[string]string{"LEVEL": "info"}, Entrypoint: []string{"/sensor"}, Ports: []string{"5683/udp", "8080/tcp"}, Volumes: []string{"/readings"},
+		Layers: map[string]int64{digest.Hex[:12]: size},
 	}
 	for reference, platforms := range map[string][]string{"skerry/sensor:1.4": {"linux/amd64"}, "skerry/both:1": {"linux/arm64", "linux/amd64"}} {
 		want.Reference, want.Platforms = at+"/"+reference, platforms

@@ -3,6 +3,7 @@ package render
 import (
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 	"time"
 
@@ -18,6 +19,9 @@ func Plan(w io.Writer, p Paint, s plan.Stack, verbose bool) {
 	if s.Stack.Host != nil {
 		host = " on " + s.Stack.Host.Name
 	}
+	if s.Unfinished {
+		fmt.Fprintf(w, "%s%s: %s\n", p.Head(s.Stack.Name), host, p.Look("a deploy is at work here, or has died in the middle; the next one finishes or undoes what it left"))
+	}
 	if !s.Changes() {
 		fmt.Fprintf(w, "%s%s: everything runs as declared, nothing to do\n", p.Head(s.Stack.Name), host)
 		return
@@ -27,6 +31,19 @@ func Plan(w io.Writer, p Paint, s plan.Stack, verbose bool) {
 	for _, v := range s.Services {
 		widest = max(widest, len(v.Name))
 	}
+	resources := func(what string, list []plan.Resource) {
+		for _, r := range list {
+			if r.Action == plan.Keep && !verbose {
+				continue
+			}
+			fmt.Fprintf(w, "  %s %s %s\n", action(p, r.Action), p.Faint(what), r.Name)
+			for _, d := range r.Differences {
+				fmt.Fprintf(w, "           %-18s %s\n", d.Field, difference(p, d))
+			}
+		}
+	}
+	resources("network", s.Networks)
+	resources("volume", s.Volumes)
 	for _, v := range s.Services {
 		if v.Action == plan.Keep && !verbose {
 			continue
@@ -85,9 +102,18 @@ func PlansJSON(w io.Writer, plans []plan.Stack) error {
 		for _, v := range s.Services {
 			j.Services = append(j.Services, comparedService{v.Name, v.Action, v.Differences})
 		}
+		j.Networks, j.Volumes = comparedResources(s.Networks), comparedResources(s.Volumes)
 		stacks = append(stacks, j)
 	}
 	return JSON(w, Compare{first, stacks})
+}
+
+func comparedResources(list []plan.Resource) []comparedResource {
+	out := []comparedResource{}
+	for _, r := range list {
+		out = append(out, comparedResource(r))
+	}
+	return out
 }
 
 // Progress writes the events of a deploy, a line a step.
@@ -103,6 +129,9 @@ type Progress struct {
 func NewProgress(w io.Writer, p Paint, quiet bool) *Progress {
 	return &Progress{w: w, paint: p, quiet: quiet, pulls: map[string]string{}}
 }
+
+// Close does nothing: every line is written when it is known.
+func (g *Progress) Close() {}
 
 // Event writes one event.
 func (g *Progress) Event(e deploy.Event) {
@@ -158,6 +187,9 @@ func (g *Progress) words(e deploy.Event) string {
 		if done {
 			return p.Good(e.Detail)
 		}
+		if e.State == deploy.Progress && e.Line == "" {
+			return p.Look(e.Detail)
+		}
 	case deploy.StepRemove:
 		if e.Detail != "" {
 			return p.Faint("removed " + e.Detail)
@@ -179,16 +211,20 @@ func (g *Progress) words(e deploy.Event) string {
 
 // pulling says how far a pull is, each quarter once: lines are no place for a bar that moves.
 func (g *Progress) pulling(e deploy.Event) string {
-	var now, all int64
-	if n, _ := fmt.Sscanf(e.Detail, "%d of %d bytes", &now, &all); n != 2 || all == 0 {
+	if e.Total == 0 {
 		return ""
 	}
-	quarter := fmt.Sprint(now * 4 / all)
+	quarter := fmt.Sprint(e.Bytes * 4 / e.Total)
 	if g.pulls[e.Service] == quarter || quarter == "0" || quarter == "4" {
 		return ""
 	}
 	g.pulls[e.Service] = quarter
-	return g.paint.Faint(fmt.Sprintf("%s of %s", units.HumanSize(float64(now)), units.HumanSize(float64(all))))
+	return g.paint.Faint(pulled(e))
+}
+
+// pulled says how much of an image is there.
+func pulled(e deploy.Event) string {
+	return fmt.Sprintf("%s of %s, %d of %s", units.HumanSize(float64(e.Bytes)), units.HumanSize(float64(e.Total)), e.LayersDone, counted(e.Layers, "layer"))
 }
 
 // Failure says how a deploy or a retirement of a stack ended otherwise than wanted.
@@ -216,9 +252,19 @@ func Failure(w io.Writer, p Paint, stack string, out deploy.Outcome) {
 			}
 		}
 	}
+	if out.Result == deploy.PutBack && out.Plan != nil && writes(*out.Plan) {
+		fmt.Fprintf(w, "  %s\n", p.Faint("what the new version has written into folders and volumes meanwhile stays as it is"))
+	}
 	for _, h := range out.Hand {
 		fmt.Fprintf(w, "  %s   %s\n", p.Look("do"), h)
 	}
+}
+
+// writes tells whether a service that was replaced may write anywhere that outlives its container.
+func writes(s plan.Stack) bool {
+	return slices.ContainsFunc(s.Services, func(v plan.Service) bool {
+		return v.Action == plan.Replace && slices.ContainsFunc(v.Container.Mounts, func(m plan.Mount) bool { return m.Source != "" && !m.ReadOnly })
+	})
 }
 
 // Status writes a table of services.

@@ -13,6 +13,7 @@ import (
 	"proudlantern.example/lantern/core/source"
 	"proudlantern.example/lantern/core/survey"
 	"proudlantern.example/lantern/deploy"
+	"proudlantern.example/lantern/deploy/logbook"
 )
 
 // first is the version of the documents that programs read. Keys are only ever added within it.
@@ -70,9 +71,17 @@ type Compare struct {
 }
 
 type comparedStack struct {
-	Stack    string            `json:"stack"`
-	Host     string            `json:"host"`
-	Services []comparedService `json:"services"`
+	Stack    string             `json:"stack"`
+	Host     string             `json:"host"`
+	Services []comparedService  `json:"services"`
+	Networks []comparedResource `json:"networks"`
+	Volumes  []comparedResource `json:"volumes"`
+}
+
+type comparedResource struct {
+	Name        string            `json:"name"`
+	Action      plan.Action       `json:"action"`
+	Differences []plan.Difference `json:"differences,omitempty"`
 }
 
 type comparedService struct {
@@ -94,6 +103,42 @@ type DeployResult struct {
 type States struct {
 	Lantern  int             `json:"lantern"`
 	Services []deploy.Status `json:"services"`
+}
+
+// ProofList is what prove says.
+type ProofList struct {
+	Lantern int             `json:"lantern"`
+	Proofs  []deploy.Proven `json:"proofs"`
+}
+
+// NewProofs returns the document of proofs.
+func NewProofs(list []deploy.Proven) ProofList {
+	return ProofList{first, append([]deploy.Proven{}, list...)}
+}
+
+// SweepList is what sweep says.
+type SweepList struct {
+	Lantern int                `json:"lantern"`
+	Found   []deploy.Sweepable `json:"found"`
+}
+
+// NewSweep returns the document of what a sweep found.
+func NewSweep(list []deploy.Sweepable) SweepList {
+	return SweepList{first, append([]deploy.Sweepable{}, list...)}
+}
+
+// Entries is what logbook says.
+type Entries struct {
+	Lantern int             `json:"lantern"`
+	Entries []logbook.Entry `json:"entries"`
+}
+
+// NewEntries returns the document of a logbook's entries.
+func NewEntries(list []logbook.Entry) Entries {
+	if list == nil {
+		list = []logbook.Entry{}
+	}
+	return Entries{first, list}
 }
 
 // PortUses is what ports says.
@@ -154,10 +199,14 @@ func NewMountUses(list []lab.MountUse) MountUses {
 // documents are all that programs may read, by the command that writes them.
 type documents struct {
 	Check        Check         `json:"check"`
-	Compare      Compare       `json:"deploy --dry-run"`
+	Compare      Compare       `json:"compare"`
+	DryRun       Compare       `json:"deploy --dry-run"`
 	Event        deploy.Event  `json:"deploy"`
 	DeployResult DeployResult  `json:"deploy result"`
 	Status       States        `json:"status"`
+	Prove        ProofList     `json:"prove"`
+	Logbook      Entries       `json:"logbook"`
+	Sweep        SweepList     `json:"sweep"`
 	Ports        PortUses      `json:"ports"`
 	Free         Frees         `json:"ports --free"`
 	Mounts       MountUses     `json:"mounts"`

@@ -104,6 +104,9 @@ func one(w io.Writer, p Paint, f check.Finding) {
 	}
 }
 
+// Found writes one finding with all that it rests on.
+func Found(w io.Writer, p Paint, f check.Finding) { one(w, p, f) }
+
 func placeOf(f check.Finding) string {
 	if f.At.IsZero() {
 		return "lab"

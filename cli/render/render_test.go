@@ -78,9 +78,9 @@ func TestProgress(t *testing.T) {
 	g := NewProgress(&b, NewPaint(false), false)
 	for i, e := range []deploy.Event{
 		{Service: "desk", Step: deploy.StepPull, State: deploy.Begun, Detail: "tide-desk:2.3"},
-		{Service: "desk", Step: deploy.StepPull, State: deploy.Progress, Detail: "1000000 of 8000000 bytes"},
-		{Service: "desk", Step: deploy.StepPull, State: deploy.Progress, Detail: "2000000 of 8000000 bytes"},
-		{Service: "desk", Step: deploy.StepPull, State: deploy.Progress, Detail: "2500000 of 8000000 bytes"},
+		{Service: "desk", Step: deploy.StepPull, State: deploy.Progress, Bytes: 1000000, Total: 8000000, Layers: 3, LayersDone: 1},
+		{Service: "desk", Step: deploy.StepPull, State: deploy.Progress, Bytes: 2000000, Total: 8000000, Layers: 3, LayersDone: 1},
+		{Service: "desk", Step: deploy.StepPull, State: deploy.Progress, Bytes: 2500000, Total: 8000000, Layers: 3, LayersDone: 1},
 		{Service: "desk", Step: deploy.StepPull, State: deploy.StepDone},
 		{Service: "desk", Step: deploy.StepCreate, State: deploy.Begun},
 		{Service: "desk", Step: deploy.StepCreate, State: deploy.StepDone},
@@ -96,7 +96,7 @@ func TestProgress(t *testing.T) {
 	}
 	assert.Equal(t, strings.TrimPrefix(`
      0.0s  tide-log/desk            pulls tide-desk:2.3
-     0.2s  tide-log/desk            2MB of 8MB
+     0.2s  tide-log/desk            2MB of 8MB, 1 of 3 layers
      0.4s  tide-log/desk            pulled
      0.6s  tide-log/desk            new container made
      0.7s  tide-log/desk            what ran before is stopped and kept

@@ -89,6 +89,9 @@ type Result struct {
 	Skipped  []Skip
 }
 
+// Firm tells whether the finding keeps the files from being understood: then nobody knows what is declared.
+func (f Finding) Firm() bool { return f.firm }
+
 // Count returns how many findings have a severity; what is accepted does not count.
 func (r Result) Count(s Severity) int {
 	n := 0

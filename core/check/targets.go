@@ -179,27 +179,12 @@ var targetRules = []Rule{
 			}
 		},
 	}, {
-		Name: "volume-shared", Severity: Warning, Needs: Files,
+		Name: "volume-shared", Severity: Warning, Needs: Files, Mends: true,
 		Title:   "two stacks use one volume of the engine",
-		Text:    "Neither knows of the other's files, and retiring one says nothing of the other.",
+		Text:    "Neither knows of the other's files, and retiring one says nothing of the other. The mend gives one of them a volume of its own, and is offered where nothing of that stack runs yet: what runs would find its files gone.",
 		Mistake: `engine-name = "readings"    # in tide-log and in mast`,
-		Mended:  `engine-name = "mast.readings"`,
-		Find: func(in *Input) {
-			type key struct {
-				host *lab.Host
-				name string
-			}
-			first := map[key]*lab.Volume{}
-			for _, st := range in.Lab.Stacks {
-				for _, v := range st.Volumes {
-					k := key{st.Host, v.EngineName}
-					if other := first[k]; other != nil && len(st.Services) > 0 && st.Host != nil {
-						in.report(st.Services[0], source.Problem{At: v.At, Message: fmt.Sprintf("the volume %s on %s is used by another stack, too", v.EngineName, st.Host.Name), Because: []source.Because{{Text: "there", At: other.At}}})
-					}
-					first[k] = v
-				}
-			}
-		},
+		Mended:  `engine-name = "mast.v"`,
+		Find:    volumeShared,
 	}, {
 		Name: "volume-unused", Severity: Note, Needs: Files, Mends: true,
 		Title:   "a volume that is declared and not mounted",
@@ -219,6 +204,54 @@ var targetRules = []Rule{
 			}
 		},
 	},
+}
+
+// volumeShared reports on the side that does not run yet, else on the later one.
+func volumeShared(in *Input) {
+	type key struct {
+		host *lab.Host
+		name string
+	}
+	type user struct {
+		stack  *lab.Stack
+		volume *lab.Volume
+	}
+	inUse := func(u user) bool {
+		return slices.ContainsFunc(u.stack.Services, func(s *lab.Service) bool {
+			return runs(s) && slices.ContainsFunc(s.Mounts, func(m lab.Mount) bool { return m.Volume == u.volume })
+		})
+	}
+	first := map[key]user{}
+	for _, st := range in.Lab.Stacks {
+		if st.Host == nil || len(st.Services) == 0 {
+			continue
+		}
+		for _, v := range st.Volumes {
+			later := user{st, v}
+			k := key{st.Host, v.EngineName}
+			earlier, shared := first[k]
+			first[k] = later
+			if !shared {
+				continue
+			}
+			if inUse(later) && !inUse(earlier) {
+				later, earlier = earlier, later
+			}
+			in.report(later.stack.Services[0], source.Problem{
+				At: later.volume.At, Message: fmt.Sprintf("the volume %s on %s is used by another stack, too", v.EngineName, st.Host.Name),
+				Because: []source.Because{{Text: "there", At: earlier.volume.At}}, Mend: ownVolume(later.stack, later.volume, inUse(later)),
+			})
+		}
+	}
+}
+
+// ownVolume offers a stack a volume of its own in place of a shared one, where nothing can have files in it yet.
+func ownVolume(st *lab.Stack, v *lab.Volume, inUse bool) *source.Mend {
+	if st.Host.Survey == nil || inUse || v.Existing || v.EngineNameAt.File == nil {
+		return nil
+	}
+	own := st.Name + "." + v.Name
+	return source.Replace(v.EngineNameAt, own, "nothing of "+st.Name+" uses it yet: "+own+" would be its own")
 }
 
 // takeOut offers to remove the table of a volume, as far as it is a single one and nobody has written a comment into it.

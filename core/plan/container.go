@@ -9,6 +9,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"proudlantern.example/lantern/core/declare"
@@ -26,6 +27,7 @@ const (
 	LabelSalt    = "proudlantern.salt"    // key of the secrets in the digest
 	LabelRestart = "proudlantern.restart" // the declared restart policy: during a deploy another one may be set
 	LabelProof   = "proudlantern.proof"   // how it shows that it does its work, see [Proof]
+	LabelNames   = "proudlantern.names"   // its networks and its names there, as JSON of []Attachment: not every engine tells them
 )
 
 // Container is what a service becomes on an engine, in the engine's terms but without its types.
@@ -67,7 +69,11 @@ func (p Port) String() string {
 		host = fmt.Sprint(p.Host)
 	}
 	if p.Address != "" {
-		host = p.Address + ":" + host
+		address := p.Address
+		if strings.Contains(address, ":") {
+			address = "[" + address + "]"
+		}
+		host = address + ":" + host
 	}
 	s := fmt.Sprintf("%s -> %d", host, p.Container)
 	if p.Protocol != "tcp" {

@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"proudlantern.example/lantern/core/lab"
+	"proudlantern.example/lantern/core/survey"
 )
 
 // Running is a container of this lab as the engine shows it.
@@ -38,6 +39,11 @@ const (
 type Stack struct {
 	Stack    *lab.Stack
 	Services []Service // in the order in which they start; what is removed comes last
+	Networks []Resource
+	Volumes  []Resource
+
+	// Unfinished tells that another deploy is at work, or has died and left something in between.
+	Unfinished bool
 }
 
 // Service is what a deploy does with one service.
@@ -58,13 +64,23 @@ type Service struct {
 
 // Changes tells whether anything is to be done at all.
 func (p Stack) Changes() bool {
-	return slices.ContainsFunc(p.Services, func(v Service) bool { return v.Action != Keep })
+	changed := func(r Resource) bool { return r.Action == Replace }
+	return slices.ContainsFunc(p.Services, func(v Service) bool { return v.Action != Keep }) || slices.ContainsFunc(p.Networks, changed) || slices.ContainsFunc(p.Volumes, changed)
+}
+
+// Found is what a host has of a stack.
+type Found struct {
+	Lab      string
+	Running  []Running
+	Networks []survey.Network // all of the host
+	Volumes  []survey.Volume  // all of the host
 }
 
 // Make plans a deploy of a stack. Images gives the id that an image's reference has on the host now, "" where it is not there. The order
 // of services must have no circle.
-func Make(stack *lab.Stack, running []Running, images func(reference string) string) Stack {
-	p := Stack{Stack: stack}
+func Make(stack *lab.Stack, found Found, images func(reference string) string) Stack {
+	p := Stack{Stack: stack, Networks: compareNetworks(stack, found), Volumes: compareVolumes(stack, found)}
+	running := found.Running
 	levels := levels(stack)
 	for _, s := range stack.Services {
 		v := Service{Name: s.Name, Service: s, Container: Declare(s), Level: levels[s], Action: Create}
@@ -75,6 +91,7 @@ func Make(stack *lab.Stack, running []Running, images func(reference string) str
 		p.Services = append(p.Services, v)
 	}
 	slices.SortStableFunc(p.Services, func(a, b Service) int { return a.Level - b.Level })
+	p.togetherWithNetworks()
 	p.togetherWithShared()
 	for i, r := range running {
 		if stack.Service(r.Service) == nil {
@@ -163,6 +180,30 @@ func (p Stack) togetherWithShared() {
 		if v.Action != Replace {
 			v.Action = Replace
 			v.Differences = append(v.Differences, Difference{Field: "shares-network-with", Running: v.Container.Shares, Declared: v.Container.Shares + ", which is new"})
+		}
+	}
+}
+
+// togetherWithNetworks lets the services on a network that changes stop together and be replaced: each gets another address there, and some
+// keep those of their neighbours for as long as they run.
+func (p Stack) togetherWithNetworks() {
+	for _, n := range p.Networks {
+		if n.Action != Replace {
+			continue
+		}
+		for i := range p.Services {
+			v := &p.Services[i]
+			on := func(c Container) bool {
+				return slices.ContainsFunc(c.Networks, func(a Attachment) bool { return a.Network == n.Name })
+			}
+			if v.Running == nil || !on(v.Running.Container) && !on(v.Container) {
+				continue
+			}
+			v.StopFirst = v.Running.Up
+			if v.Action != Replace {
+				v.Action = Replace
+				v.Differences = append(v.Differences, Difference{Field: "networks", Running: n.Name, Declared: n.Name + ", which is made anew"})
+			}
 		}
 	}
 }

@@ -49,7 +49,7 @@ func TestActions(t *testing.T) {
 	before[2].ImageID = "sha256:older"
 	service(st, "new")
 	env.Env = []lab.Variable{{Name: "LEVEL", Value: "3"}, {Name: "DB_PASSWORD", Value: "moon", Secret: true}}
-	p := Make(st, before, here)
+	p := Make(st, Found{Running: before}, here)
 	assert.Equal(t, map[string]Action{"keep": Keep, "start": Start, "image": Replace, "env": Replace, "gone": Remove, "new": Create}, actions(p))
 	assert.True(t, p.Changes())
 	for _, s := range p.Services {
@@ -60,7 +60,7 @@ func TestActions(t *testing.T) {
 			assert.Equal(t, []Difference{{"image", "registry.skerry.example/image:1 older", "registry.skerry.example/image:1 image"}}, s.Differences)
 		}
 	}
-	assert.False(t, Make(&lab.Stack{Name: "tide-log", Services: []*lab.Service{keep}}, before[:1], here).Changes())
+	assert.False(t, Make(&lab.Stack{Name: "tide-log", Services: []*lab.Service{keep}}, Found{Running: before[:1]}, here).Changes())
 }
 
 func TestOrder(t *testing.T) {
@@ -70,12 +70,12 @@ func TestOrder(t *testing.T) {
 	front.After = []lab.After{{Service: desk}}
 	queue.After = []lab.After{{Service: store}}
 	got := map[string]int{}
-	for _, s := range Make(st, nil, here).Services {
+	for _, s := range Make(st, Found{}, here).Services {
 		got[s.Name] = s.Level
 	}
 	assert.Equal(t, map[string]int{"store": 0, "queue": 1, "desk": 2, "front": 3}, got)
 	store.After = []lab.After{{Service: front}}
-	assert.NotPanics(t, func() { Make(st, nil, here) }, "a circle ends, too")
+	assert.NotPanics(t, func() { Make(st, Found{}, here) }, "a circle ends, too")
 }
 
 // Who gives a port to another service stops before anything starts.
@@ -86,7 +86,7 @@ func TestPortsMove(t *testing.T) {
 	service(st, "a", "8711 -> 80")
 	service(st, "b", "8710 -> 80")
 	service(st, "c", "8712 -> 80", "8713 -> 80/udp")
-	for _, s := range Make(st, was, here).Services {
+	for _, s := range Make(st, Found{Running: was}, here).Services {
 		require.Equal(t, Replace, s.Action)
 		assert.Equal(t, s.Name != "c", s.StopFirst, s.Name)
 	}

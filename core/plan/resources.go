@@ -1,12 +1,17 @@
 package plan
 
 import (
+	"cmp"
 	"fmt"
+	"maps"
 	"path"
 	"slices"
+	"strconv"
+	"strings"
 
 	"proudlantern.example/lantern/core/declare"
 	"proudlantern.example/lantern/core/lab"
+	"proudlantern.example/lantern/core/source"
 	"proudlantern.example/lantern/core/survey"
 )
 
@@ -68,6 +73,101 @@ func VolumesOf(st *lab.Stack) []Volume {
 		}
 	}
 	return all
+}
+
+// Resource is what a deploy does with a network or a volume.
+type Resource struct {
+	Name        string // on the engine
+	Action      Action // create, replace, keep or remove
+	Differences []Difference
+}
+
+// compareNetworks compares the networks that a stack needs with those that the host has. What somebody else made is left out, and so are
+// those shared ones that the stack no longer needs: other stacks may.
+func compareNetworks(stack *lab.Stack, found Found) []Resource {
+	var all []Resource
+	declared := NetworksOf(stack)
+	for _, n := range declared {
+		if n.Existing {
+			continue
+		}
+		i := slices.IndexFunc(found.Networks, func(f survey.Network) bool { return f.Name == n.Name && f.Lab == found.Lab })
+		if i < 0 {
+			all = append(all, Resource{Name: n.Name, Action: Create})
+			continue
+		}
+		all = append(all, there(n.Name, n.differences(found.Networks[i])))
+	}
+	for _, f := range found.Networks {
+		if f.Lab == found.Lab && f.Stack == stack.Name && !slices.ContainsFunc(declared, func(n Network) bool { return n.Name == f.Name }) {
+			all = append(all, Resource{Name: f.Name, Action: Remove})
+		}
+	}
+	return all
+}
+
+// there is what becomes of something that the host has.
+func there(name string, differences []Difference) Resource {
+	if differences != nil {
+		return Resource{name, Replace, differences}
+	}
+	return Resource{name, Keep, nil}
+}
+
+func (n Network) differences(f survey.Network) []Difference {
+	var d []Difference
+	if n.Subnet != "" && !slices.Contains(f.Subnets, n.Subnet) {
+		d = append(d, Difference{"subnet", strings.Join(f.Subnets, ", "), n.Subnet})
+	}
+	if n.Internal != f.Internal {
+		d = append(d, Difference{"internal", strconv.FormatBool(f.Internal), strconv.FormatBool(n.Internal)})
+	}
+	return d
+}
+
+// compareVolumes compares the volumes that a stack mounts with those that the host has. A volume that is no longer declared stays as it is.
+func compareVolumes(stack *lab.Stack, found Found) []Resource {
+	var all []Resource
+	for _, v := range VolumesOf(stack) {
+		if v.Existing {
+			continue
+		}
+		i := slices.IndexFunc(found.Volumes, func(f survey.Volume) bool { return f.Name == v.Name && f.Lab == found.Lab })
+		if i < 0 {
+			all = append(all, Resource{Name: v.Name, Action: Create})
+			continue
+		}
+		all = append(all, there(v.Name, v.differences(found.Volumes[i])))
+	}
+	return all
+}
+
+// usualDriver is the volume driver that every engine has.
+const usualDriver = "local"
+
+func (v Volume) differences(f survey.Volume) []Difference {
+	var d []Difference
+	if want := cmp.Or(v.Driver, usualDriver); want != f.Driver {
+		d = append(d, Difference{"driver", f.Driver, want})
+	}
+	names := slices.Collect(maps.Keys(v.Options))
+	for name := range f.Options {
+		if _, ok := v.Options[name]; !ok {
+			names = append(names, name)
+		}
+	}
+	slices.Sort(names)
+	for _, name := range names {
+		was, is := f.Options[name], v.Options[name]
+		if was == is {
+			continue
+		}
+		if name == "o" && strings.Contains(was+is, "pass") {
+			was, is = source.Hidden(was), source.Hidden(is) // mount options of a share
+		}
+		d = append(d, Difference{"options." + name, was, is})
+	}
+	return d
 }
 
 // Folders are folders to make on a host: Paths below Below, which is there, so that Path is.

@@ -90,9 +90,9 @@ func TestGuestsGoWithTheirHost(t *testing.T) {
 	vane, guest, other := service(st, "vane"), service(st, "guest"), service(st, "other")
 	guest.Shares = vane
 	was := []Running{running(vane, true), running(guest, true), running(other, true)}
-	assert.False(t, Make(st, was, here).Changes())
+	assert.False(t, Make(st, Found{Running: was}, here).Changes())
 	vane.Env = []lab.Variable{{Name: "LEVEL", Value: "high"}}
-	p := Make(st, was, here)
+	p := Make(st, Found{Running: was}, here)
 	assert.Equal(t, map[string]Action{"vane": Replace, "guest": Replace, "other": Keep}, actions(p))
 	for _, s := range p.Services {
 		assert.Equal(t, s.Name == "guest", s.StopFirst, s.Name)
@@ -103,7 +103,7 @@ func TestGuestsGoWithTheirHost(t *testing.T) {
 	}
 	vane.Env = nil
 	was[0].Up = false
-	assert.Equal(t, map[string]Action{"vane": Start, "guest": Replace, "other": Keep}, actions(Make(st, was, here)), "its network is gone with the container")
+	assert.Equal(t, map[string]Action{"vane": Start, "guest": Replace, "other": Keep}, actions(Make(st, Found{Running: was}, here)), "its network is gone with the container")
 }
 
 func TestJobsAndChangesByHand(t *testing.T) {
@@ -111,14 +111,14 @@ func TestJobsAndChangesByHand(t *testing.T) {
 	job, desk, image := service(st, "job"), service(st, "desk"), service(st, "image")
 	was := []Running{running(job, false), running(desk, true), running(image, true)}
 	was[0].Done = true
-	assert.False(t, Make(st, was, here).Changes(), "a job that is done is not run again")
+	assert.False(t, Make(st, Found{Running: was}, here).Changes(), "a job that is done is not run again")
 	was[0].Done = false
-	assert.Equal(t, Start, actions(Make(st, was, here))["job"])
+	assert.Equal(t, Start, actions(Make(st, Found{Running: was}, here))["job"])
 	was[0].Done = true
 	// The fingerprint is that of the declaration; somebody has changed the container itself.
 	was[1].Container.Settings.Memory = 64 << 20
 	was[2].Container.Settings.Memory, was[2].Opaque = 64<<20, true
-	p := Make(st, was, here)
+	p := Make(st, Found{Running: was}, here)
 	assert.Equal(t, map[string]Action{"job": Keep, "desk": Replace, "image": Keep}, actions(p), "where the image is gone nobody can tell")
 	assert.Equal(t, []Difference{{Field: "memory", Running: "64MiB"}}, p.Services[1].Differences)
 }

@@ -205,7 +205,8 @@ type Network struct {
 	Lab     string   `json:"lab,omitempty"`
 	Stack   string   `json:"stack,omitempty"`
 
-	Entry string `json:"-"` // number of the deploy that made it
+	Entry    string `json:"-"` // number of the deploy that made it
+	Internal bool   `json:"-"` // without a way out
 }
 
 // Route is a way to other machines.
@@ -220,7 +221,9 @@ type Volume struct {
 	Lab   string `json:"lab,omitempty"`
 	Stack string `json:"stack,omitempty"`
 
-	Entry string `json:"-"`
+	Entry   string            `json:"-"`
+	Driver  string            `json:"-"`
+	Options map[string]string `json:"-"` // may hold passwords
 }
 
 // Where the facts of an [Image] come from.
@@ -245,10 +248,13 @@ type Image struct {
 	Entrypoint []string          `json:"entrypoint,omitempty"`
 	Command    []string          `json:"command,omitempty"`
 	Labels     map[string]string `json:"labels,omitempty"`
-	Near       []string          `json:"near,omitempty"` // of one that is absent: tags that are like its own
+	Near       []string          `json:"near,omitempty"`   // of one that is absent: tags that are like its own
+	Layers     map[string]int64  `json:"layers,omitempty"` // sizes in bytes as they are transferred, by the first 12 digits of their digests
 
 	WorkingDir string `json:"-"` // for comparing with what runs, which is never done with a saved survey
 	StopSignal string `json:"-"`
+
+	Size int64 `json:"-"` // on the host, in bytes
 }
 
 // Declares tells whether it is known what the image declares.

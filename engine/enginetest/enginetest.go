@@ -74,6 +74,7 @@ present = true
 ports = ["8080/tcp"]
 programs = ["/probe"]
 check = ["/probe", "ask", "8080"]
+volumes = ["/kept"]
 page.8080 = "probe"
 page-port = "PROBE_PAGE"
 echo = true
@@ -118,6 +119,13 @@ log = ["open for readings"]
 // StandIn starts a stand-in for a test and returns its address.
 func StandIn(t testing.TB, o standin.Options) string {
 	t.Helper()
+	_, address := StartStandIn(t, o)
+	return address
+}
+
+// StartStandIn is as StandIn, and gives the engine itself, too.
+func StartStandIn(t testing.TB, o standin.Options) (*standin.Server, string) {
+	t.Helper()
 	if o.Catalogue.Image == nil {
 		c, err := standin.ParseCatalogue([]byte(Catalogue))
 		require.NoError(t, err)
@@ -131,23 +139,36 @@ func StandIn(t testing.TB, o standin.Options) string {
 		s.Close()
 		os.RemoveAll(dir)
 	})
-	return "unix://" + filepath.Join(dir, "engine.sock")
+	return s, "unix://" + filepath.Join(dir, "engine.sock")
 }
 
-// Each runs a test once for every target. Real engines that are not there are skipped with the reason.
+// reals are the real engines, and where the environment says that they are.
+var reals = []struct{ name, variable string }{{"dockerd", "LANTERN_TEST_DOCKERD"}, {"podman", "LANTERN_TEST_PODMAN"}}
+
+// real returns a real engine with the images of the tests. One that is not there is skipped with the reason.
+func real(t testing.TB, name, variable string) Target {
+	address := os.Getenv(variable)
+	if address == "" {
+		t.Skipf("%s is not set: scripts/with-engines starts a real engine", variable)
+	}
+	load(t, address)
+	return Target{name, address}
+}
+
+// Each runs a test once for every target.
 func Each(t *testing.T, test func(t *testing.T, target Target)) {
 	t.Run("stand-in", func(t *testing.T) {
 		test(t, Target{"stand-in", StandIn(t, standin.Options{})})
 	})
-	for _, real := range []struct{ name, variable string }{{"dockerd", "LANTERN_TEST_DOCKERD"}, {"podman", "LANTERN_TEST_PODMAN"}} {
-		t.Run(real.name, func(t *testing.T) {
-			address := os.Getenv(real.variable)
-			if address == "" {
-				t.Skipf("%s is not set: scripts/with-engines starts a real engine", real.variable)
-			}
-			load(t, address)
-			test(t, Target{real.name, address})
-		})
+	for _, r := range reals {
+		t.Run(r.name, func(t *testing.T) { test(t, real(t, r.name, r.variable)) })
+	}
+}
+
+// EachBench is as Each, for benchmarks, and leaves the stand-in out: it does nothing that takes time.
+func EachBench(b *testing.B, bench func(b *testing.B, target Target)) {
+	for _, r := range reals {
+		b.Run(r.name, func(b *testing.B) { bench(b, real(b, r.name, r.variable)) })
 	}
 }
 

@@ -20,7 +20,9 @@ import (
 	dockerspec "github.com/moby/docker-image-spec/specs-go/v1"
 	"github.com/moby/moby/api/pkg/stdcopy"
 	"github.com/moby/moby/api/types/container"
+	"github.com/moby/moby/api/types/mount"
 	"github.com/moby/moby/api/types/network"
+	"github.com/moby/moby/api/types/volume"
 
 	"proudlantern.example/lantern/core/survey"
 )
@@ -34,6 +36,7 @@ type box struct {
 	imageID  string
 	config   *container.Config
 	address  netip.Addr
+	unnamed  []container.MountPoint // volumes of the image's own making
 	network  string
 	networks map[string]*network.EndpointSettings
 
@@ -58,6 +61,14 @@ type run struct {
 	listeners []interface{ Close() error }
 	timers    []*time.Timer
 	ready     bool
+}
+
+// shorter returns how long something takes with the time that the stand-in has.
+func (s *Server) shorter(d time.Duration) time.Duration {
+	if s.options.Speed > 0 {
+		return time.Duration(float64(d) / s.options.Speed)
+	}
+	return d
 }
 
 func newID() string {
@@ -103,6 +114,13 @@ func (s *Server) create(r *http.Request) (int, any, error) {
 	}
 	if partner != mode {
 		b.address = s.containers[partner].address
+	}
+	for _, path := range image.Volumes {
+		if !slices.ContainsFunc(b.host.Mounts, func(m mount.Mount) bool { return m.Target == path }) {
+			m := container.MountPoint{Type: mount.TypeVolume, Name: newID(), Destination: path, RW: true}
+			s.volumes[m.Name] = &volume.Volume{Name: m.Name, Driver: "local", Scope: "local"}
+			b.unnamed = append(b.unnamed, m)
+		}
 	}
 	if image.Check != nil && b.config.Healthcheck == nil {
 		b.config.Healthcheck = &dockerspec.HealthcheckConfig{Test: append([]string{"CMD"}, image.Check...)}
@@ -165,10 +183,14 @@ func (s *Server) networksOf(b *box) error {
 		}
 		return nil
 	}
-	for n := range b.networks {
-		if s.networks[n] == nil {
+	for n, e := range b.networks {
+		// Once it has run it wants the very network back, not another one of its name.
+		if s.networks[n] == nil || e.NetworkID != "" && e.NetworkID != s.networks[n].ID {
 			return fmt.Errorf("network %s not found", n)
 		}
+	}
+	for n, e := range b.networks {
+		e.NetworkID = s.networks[n].ID
 	}
 	return nil
 }
@@ -193,7 +215,7 @@ func (b *box) begin() error {
 		}
 	}
 	after := func(d time.Duration, f func()) {
-		r.timers = append(r.timers, time.AfterFunc(d, func() {
+		r.timers = append(r.timers, time.AfterFunc(b.server.shorter(d), func() {
 			b.mu.Lock()
 			defer b.mu.Unlock()
 			if b.generated == generation && b.run != nil {
@@ -348,7 +370,7 @@ func (b *box) maybeRestart() {
 	}
 	b.state.Status, b.state.Restarting, b.state.Running = "restarting", true, true
 	generation := b.generated
-	time.AfterFunc(100*time.Millisecond<<min(b.restarts, 9), func() {
+	time.AfterFunc(b.server.shorter(100*time.Millisecond<<min(b.restarts, 9)), func() {
 		b.mu.Lock()
 		defer b.mu.Unlock()
 		if b.generated != generation || !b.state.Restarting {
@@ -476,7 +498,7 @@ func (b *box) inspect() container.InspectResponse {
 	state, host := b.state, *b.host
 	answer := container.InspectResponse{
 		ID: b.id, Name: "/" + name, Created: b.created.UTC().Format(time.RFC3339Nano), State: &state, Image: b.imageID, RestartCount: b.restarts,
-		HostConfig: &host, Config: b.config, NetworkSettings: &container.NetworkSettings{Networks: map[string]*network.EndpointSettings{}},
+		Mounts: b.unnamed, HostConfig: &host, Config: b.config, NetworkSettings: &container.NetworkSettings{Networks: map[string]*network.EndpointSettings{}},
 	}
 	if answer.State.StartedAt == "" {
 		answer.State.StartedAt = "0001-01-01T00:00:00Z"

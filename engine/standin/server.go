@@ -1,6 +1,7 @@
 package standin
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -14,7 +15,6 @@ import (
 	"strconv"
 	"strings"
 	"sync"
-	"sync/atomic"
 	"time"
 
 	dockerspec "github.com/moby/docker-image-spec/specs-go/v1"
@@ -41,14 +41,20 @@ type Options struct {
 	Platform string
 	// PullSpeed is in bytes a second; 0 pulls at once.
 	PullSpeed int64
+	// Speed is how much faster than in the catalogue time runs for containers; 0 stands for 1.
+	Speed float64
+	// Faults lets calls go wrong; nil: none do.
+	Faults *Faults
 }
 
 // Server is a running stand-in.
 type Server struct {
 	options  Options
 	http     *http.Server
+	handler  http.Handler
 	listener net.Listener
-	base     byte // second byte of its containers' addresses, 127.base.x.y
+	base     byte         // second byte of its containers' addresses, 127.base.x.y
+	claim    net.Listener // keeps other stand-ins of this machine off these addresses
 
 	mu         sync.Mutex
 	containers map[string]*box // by id
@@ -59,8 +65,21 @@ type Server struct {
 	made       int
 }
 
-// started counts the stand-ins of this process, so that each has addresses of its own.
-var started atomic.Int32
+// claimAddresses finds a range of loopback addresses, 127.base.x.y, that no other stand-in of this machine has.
+func claimAddresses() (byte, net.Listener, error) {
+	var err error
+	for i := range 128 {
+		base := byte(64 + (os.Getpid()+i)%128)
+		var l net.Listener
+		if l, err = net.Listen("tcp", fmt.Sprintf("127.%d.255.254:%d", base, claimPort)); err == nil {
+			return base, l, nil
+		}
+	}
+	return 0, nil, fmt.Errorf("no loopback addresses are free: %w", err)
+}
+
+// claimPort is not among those that kernels hand out by themselves.
+const claimPort = 28710
 
 // Start serves the API on a unix socket until Close. A socket that is left over is replaced.
 func Start(socket string, o Options) (*Server, error) {
@@ -68,7 +87,7 @@ func Start(socket string, o Options) (*Server, error) {
 		o.Platform = "linux/" + runtime.GOARCH
 	}
 	s := &Server{
-		options: o, base: byte(64 + (os.Getpid()+int(started.Add(1)))%128), containers: map[string]*box{}, networks: map[string]*network.Network{}, volumes: map[string]*volume.Volume{}, commands: map[string]*command{}, present: map[string]bool{},
+		options: o, containers: map[string]*box{}, networks: map[string]*network.Network{}, volumes: map[string]*volume.Volume{}, commands: map[string]*command{}, present: map[string]bool{},
 	}
 	for reference, i := range o.Catalogue.Image {
 		s.present[reference] = i.Present
@@ -83,9 +102,61 @@ func Start(socket string, o Options) (*Server, error) {
 	if err != nil {
 		return nil, err
 	}
-	s.http, s.listener = &http.Server{Handler: s.routes()}, listener
+	if s.base, s.claim, err = claimAddresses(); err != nil {
+		listener.Close()
+		return nil, err
+	}
+	s.handler = s.routes()
+	handler := s.handler
+	if o.Faults != nil {
+		handler = o.Faults.Before(handler)
+	}
+	s.http, s.listener = &http.Server{Handler: handler}, listener
 	go s.http.Serve(listener)
 	return s, nil
+}
+
+// Handler serves the API in this process, past all faults.
+func (s *Server) Handler() http.Handler { return s.handler }
+
+// Restart is what a restart of a real engine is for its containers: all end, and those start again whose policy says so. With always that is also one that
+// was stopped by hand.
+func (s *Server) Restart() {
+	s.mu.Lock()
+	boxes := make([]*box, 0, len(s.containers))
+	for _, b := range s.containers {
+		boxes = append(boxes, b)
+	}
+	s.mu.Unlock()
+	// Who lives in another one's network comes after it.
+	slices.SortFunc(boxes, func(a, b *box) int {
+		return cmp.Or(cmp.Compare(strings.Count(a.network, "container:"), strings.Count(b.network, "container:")), a.created.Compare(b.created))
+	})
+	again := map[*box]bool{}
+	for _, b := range boxes {
+		b.mu.Lock()
+		ran := b.run != nil || b.state.Restarting
+		switch p := b.host.RestartPolicy; p.Name {
+		case "always":
+			again[b] = ran || b.state.StartedAt != ""
+		case "unless-stopped":
+			again[b] = ran && !b.byHand
+		case "on-failure":
+			again[b] = ran
+		}
+		b.state.Restarting, b.state.Running = false, false
+		b.end(143)
+		b.mu.Unlock()
+	}
+	for _, b := range boxes {
+		if again[b] && s.networksOf(b) == nil {
+			b.mu.Lock()
+			if err := b.begin(); err != nil {
+				b.state.Error, b.state.ExitCode = err.Error(), 128
+			}
+			b.mu.Unlock()
+		}
+	}
 }
 
 // Close ends all containers and the API.
@@ -99,6 +170,7 @@ func (s *Server) Close() error {
 	for _, b := range boxes {
 		b.kill(0)
 	}
+	s.claim.Close()
 	// Whoever closes at once is faster than Serve, which until then has not told the server of its listener.
 	s.listener.Close()
 	ctx, cancel := context.WithTimeout(context.Background(), time.Second)
@@ -157,6 +229,7 @@ func (s *Server) routes() http.Handler {
 	handle("DELETE /networks/{name}", s.removeNetwork)
 	mux.HandleFunc("POST /images/create", s.pull)
 	handle("GET /images/{name...}", s.inspectImage)
+	handle("DELETE /images/{name...}", s.removeImage)
 	handle("GET /distribution/{name...}", s.distribution)
 	handle("GET "+engine.StandInMachine, func(*http.Request) (int, any, error) {
 		if s.options.Machine == nil {
@@ -250,6 +323,22 @@ func (s *Server) image(name string) (string, Image, bool) {
 	return "", Image{}, false
 }
 
+func (s *Server) removeImage(r *http.Request) (int, any, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	reference, i, ok := s.image(r.PathValue("name"))
+	if !ok {
+		return 404, nil, fmt.Errorf("No such image: %s", r.PathValue("name"))
+	}
+	for _, b := range s.containers {
+		if b.imageID == i.id(reference) && b.running() {
+			return 409, nil, fmt.Errorf("conflict: unable to delete %s (cannot be forced) - image is being used by running container %s", reference, b.id[:12])
+		}
+	}
+	s.present[reference] = false
+	return 200, []image.DeleteResponse{{Deleted: i.id(reference)}}, nil
+}
+
 func (s *Server) distribution(r *http.Request) (int, any, error) {
 	name := strings.TrimSuffix(r.PathValue("name"), "/json")
 	i, ok := s.options.Catalogue.Image[name]
@@ -287,8 +376,12 @@ func (s *Server) pull(w http.ResponseWriter, r *http.Request) {
 		}
 	}
 	say(jsonstream.Message{Status: "Pulling from " + path.Dir(reference)})
+	layerID := func(n int) string { return fmt.Sprintf("%s-%d", i.id(reference)[7:15], n) }
+	for n := range i.Layers {
+		say(jsonstream.Message{ID: layerID(n), Status: "Pulling fs layer"})
+	}
 	for n, size := range i.Layers {
-		layer := fmt.Sprintf("%s-%d", i.id(reference)[7:15], n)
+		layer := layerID(n)
 		const parts = 10
 		for p := int64(1); p <= parts && s.options.PullSpeed > 0; p++ {
 			select {
@@ -396,6 +489,11 @@ func (s *Server) remove(b *box, r *http.Request) (int, any, error) {
 	}
 	s.mu.Lock()
 	delete(s.containers, b.id)
+	if with, _ := strconv.ParseBool(r.URL.Query().Get("v")); with {
+		for _, m := range b.unnamed {
+			delete(s.volumes, m.Name)
+		}
+	}
 	s.mu.Unlock()
 	return 204, nil, nil
 }

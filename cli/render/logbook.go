@@ -1,0 +1,130 @@
+package render
+
+import (
+	"fmt"
+	"io"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"proudlantern.example/lantern/core/plan"
+	"proudlantern.example/lantern/deploy"
+	"proudlantern.example/lantern/deploy/logbook"
+)
+
+// FileState is a file of an entry, and whether it is the same today.
+type FileState struct {
+	Path string
+	Same bool
+}
+
+// Logbook writes entries, latest first.
+func Logbook(w io.Writer, p Paint, list []logbook.Entry, stack string) {
+	if len(list) == 0 {
+		if stack != "" {
+			stack = " of " + stack
+		}
+		fmt.Fprintf(w, "nothing%s was deployed from this clone of the lab yet\n", stack)
+		return
+	}
+	list = slices.Clone(list)
+	slices.SortStableFunc(list, func(a, b logbook.Entry) int { return b.Began.Compare(a.Began) })
+	var rows [][]string
+	for _, e := range list {
+		rows = append(rows, []string{
+			e.Stack, strconv.Itoa(e.Entry), e.Began.Local().Format("2006-01-02 15:04"), kind(e), result(p, e.Result), seconds(e.Seconds), e.Host, e.Who, p.Faint(changes(e)),
+		})
+	}
+	columns(w, p, []string{"stack", "entry", "when", "what", "ended", "took", "host", "who", ""}, rows)
+}
+
+func kind(e logbook.Entry) string {
+	if e.Of > 0 {
+		return fmt.Sprintf("%s to %d", e.Kind, e.Of)
+	}
+	return e.Kind
+}
+
+func seconds(s float64) string {
+	return time.Duration(s * float64(time.Second)).Round(100 * time.Millisecond).String()
+}
+
+func result(p Paint, r string) string {
+	switch r {
+	case deploy.Done:
+		return p.Good(r)
+	case deploy.PutBack:
+		return p.Look(r)
+	}
+	return p.Bad(r)
+}
+
+// changes sums up what was done, in the words of a plan.
+func changes(e logbook.Entry) string {
+	by := map[string][]string{}
+	for _, s := range e.Services {
+		by[s.Action] = append(by[s.Action], s.Service)
+	}
+	var parts []string
+	for _, a := range []plan.Action{plan.Create, plan.Replace, plan.Start, plan.Remove} {
+		if names := by[string(a)]; names != nil {
+			parts = append(parts, string(a)+" "+strings.Join(names, ", "))
+		}
+	}
+	if e.Why != "" {
+		why := []rune(e.Why)
+		if len(why) > 32 { // a terminal is not wide; the entry itself has all of it
+			why = append(why[:31], '…')
+		}
+		parts = append(parts, string(why))
+	}
+	return strings.Join(parts, "; ")
+}
+
+// Entry writes one entry with all that is known of it.
+func Entry(w io.Writer, p Paint, e logbook.Entry, files []FileState) {
+	fmt.Fprintf(w, "%s %s: %s, %s\n", p.Head(e.Stack), p.Head(strconv.Itoa(e.Entry)), kind(e), result(p, e.Result))
+	line := func(name, text string) {
+		if text != "" {
+			fmt.Fprintf(w, "  %s  %s\n", p.Faint(fmt.Sprintf("%-7s", name)), text)
+		}
+	}
+	line("when", e.Began.Local().Format("2006-01-02 15:04:05")+", "+seconds(e.Seconds))
+	line("who", e.Who)
+	line("host", e.Host)
+	line("despite", strings.Join(e.Despite, ", "))
+	line("why", e.Why)
+	if len(e.Services) > 0 {
+		fmt.Fprintln(w)
+		var rows [][]string
+		for _, s := range e.Services {
+			image := s.Image
+			if s.ID != "" {
+				image += p.Faint("  " + short(s.ID))
+			}
+			rows = append(rows, []string{action(p, plan.Action(s.Action)), s.Service, image})
+		}
+		columns(w, p, []string{"", "service", "image"}, rows)
+	}
+	if len(files) > 0 {
+		fmt.Fprintln(w)
+		var rows [][]string
+		for _, f := range files {
+			now := p.Look("another one today")
+			if strings.HasPrefix(f.Path, logbook.Before) {
+				now = p.Faint("as it was before it was written over")
+			} else if f.Same {
+				now = p.Good("the same today")
+			}
+			rows = append(rows, []string{f.Path, now})
+		}
+		columns(w, p, []string{"file", ""}, rows)
+	}
+}
+
+// short shortens a digest for the eye.
+func short(digest string) string {
+	digest = strings.TrimPrefix(digest, "sha256:")
+	return digest[:min(12, len(digest))]
+}

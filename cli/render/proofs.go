@@ -1,0 +1,54 @@
+package render
+
+import (
+	"fmt"
+	"io"
+	"strings"
+
+	"proudlantern.example/lantern/deploy"
+)
+
+// Proofs writes what was proven, service by service.
+func Proofs(w io.Writer, p Paint, list []deploy.Proven) {
+	if len(list) == 0 {
+		fmt.Fprintln(w, "nothing is declared")
+		return
+	}
+	var rows [][]string
+	last, failed, noted := "", 0, 0
+	for _, v := range list {
+		who := v.Stack + "/" + v.Service
+		shown := who
+		if who == last {
+			shown = ""
+		}
+		last = who
+		holds := p.Good("holds")
+		switch {
+		case v.OK:
+		case v.Decides():
+			failed++
+			holds = p.Bad("fails")
+		default:
+			noted++
+			holds = p.Look("silent")
+		}
+		at := v.At
+		if v.Detail != "" {
+			at = strings.TrimSpace(at + "  " + p.Look(v.Detail))
+			if v.OK && v.What == deploy.ProofReady {
+				at = p.Faint(v.Detail)
+			}
+		}
+		rows = append(rows, []string{shown, v.What, v.Target, holds, at})
+	}
+	columns(w, p, []string{"service", "proof", "of", "", "seen at"}, rows)
+	sum := fmt.Sprintf("%s hold", counted(len(list)-failed-noted, "proof"))
+	if failed > 0 {
+		sum += ", " + p.Bad(fmt.Sprintf("%d fail", failed))
+	}
+	if noted > 0 {
+		sum += fmt.Sprintf(", %s silent", counted(noted, "port"))
+	}
+	fmt.Fprintln(w, sum)
+}

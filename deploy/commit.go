@@ -1,0 +1,148 @@
+package deploy
+
+import (
+	"context"
+	"errors"
+	"slices"
+	"strings"
+	"sync"
+
+	"proudlantern.example/lantern/core/declare"
+	"proudlantern.example/lantern/core/plan"
+	"proudlantern.example/lantern/engine"
+)
+
+// commit makes the proven containers the only ones. It can be run again from any point.
+func (d *Deployer) commit(ctx context.Context, stack string) Outcome {
+	again := func(err error, what string) Outcome {
+		return Outcome{Result: NeedsAHand, Failure: &Failure{Message: err.Error()}, Hand: []string{"everything is proven and runs, but " + what + ": run the same command again"}}
+	}
+	containers, err := d.mine(ctx, stack)
+	if err != nil {
+		return again(err, "the engine stopped answering")
+	}
+	left, err := d.removePrevious(ctx, stack, containers)
+	if err != nil {
+		return again(err, "what ran before is still there, stopped, or a restart policy is not set")
+	}
+	// Somebody else's container may be on a network that no service needs any more; that is no reason to hold anything up.
+	if err := d.removeUnused(ctx, stack, nil); err != nil {
+		d.event(stack, "", StepRemove, Progress, "left alone: "+err.Error())
+	}
+	for _, c := range containers {
+		if c.Name != stack+provenSuffix {
+			continue
+		}
+		if err := d.Engine.Discard(ctx, c.ID); err != nil {
+			return again(err, "its lock is still there")
+		}
+	}
+	return Outcome{Result: Done, Left: left}
+}
+
+// removePrevious gives the proven containers their restart policies and removes what ran before. It returns the volumes of images' own making that are
+// left.
+func (d *Deployer) removePrevious(ctx context.Context, stack string, containers []engine.State) (left []string, err error) {
+	all := groups(containers)
+	lefts, problems := make([][]string, len(all)), make([]error, len(all))
+	turns := make(chan struct{}, groupsAtOnce)
+	var wait sync.WaitGroup
+	for i, group := range all {
+		wait.Go(func() {
+			turns <- struct{}{}
+			defer func() { <-turns }()
+			// Close together: an engine that starts anew in between would start both.
+			err := d.asDeclared(ctx, group.proven)
+			for _, c := range group.previous {
+				if err == nil && c.Running {
+					err = d.Engine.Stop(ctx, c.ID, c.Container.StopWithin) // the engine did start anew
+				}
+				if err == nil {
+					err = d.Engine.Remove(ctx, c.ID)
+				}
+				if err == nil {
+					lefts[i] = append(lefts[i], c.Unnamed...)
+					d.event(stack, c.Labels[plan.LabelService], StepRemove, StepDone, "what ran before")
+				}
+			}
+			problems[i] = err
+		})
+	}
+	wait.Wait()
+	return slices.Concat(lefts...), errors.Join(problems...)
+}
+
+// asDeclared gives containers the restart policies that they were declared with.
+func (d *Deployer) asDeclared(ctx context.Context, containers []engine.State) error {
+	if !d.Engine.CanUpdate() {
+		return nil
+	}
+	for _, c := range containers {
+		want, err := declare.ParseRestart(c.Labels[plan.LabelRestart])
+		if err != nil || want == c.Container.Restart {
+			continue
+		}
+		if err := d.Engine.SetRestart(ctx, c.ID, want); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// groupsAtOnce is how many groups of a stack are cleared away at the same time.
+const groupsAtOnce = 4
+
+// group is a container and those that live in its network: they start together or not at all.
+type group struct {
+	proven   []engine.State // the one whose network it is comes first
+	previous []engine.State // it comes last
+}
+
+func groups(containers []engine.State) []group {
+	by := map[string]int{} // index into all, by the name of the one whose network it is
+	var all []group
+	of := func(c engine.State) *group {
+		key := strings.TrimSuffix(c.Name, previousSuffix)
+		if id, guest := strings.CutPrefix(c.Container.Shares, "container:"); guest {
+			for _, partner := range containers {
+				if partner.ID == id {
+					key = strings.TrimSuffix(partner.Name, previousSuffix)
+				}
+			}
+		}
+		if _, ok := by[key]; !ok {
+			by[key] = len(all)
+			all = append(all, group{})
+		}
+		return &all[by[key]]
+	}
+	ordered := engine.GuestsFirst(containers)
+	for _, c := range ordered {
+		if strings.HasSuffix(c.Name, previousSuffix) {
+			g := of(c)
+			g.previous = append(g.previous, c)
+		}
+	}
+	for _, c := range slices.Backward(ordered) {
+		if !between(c) {
+			g := of(c)
+			g.proven = append(g.proven, c)
+		}
+	}
+	return all
+}
+
+// startProven starts what was proven and does not run: an engine that started anew before the commit has not, for its policy was not set yet.
+func (d *Deployer) startProven(ctx context.Context, stack string) error {
+	containers, err := d.mine(ctx, stack)
+	if err != nil {
+		return err
+	}
+	var problems []error
+	for _, c := range slices.Backward(engine.GuestsFirst(containers)) {
+		if !between(c) && !c.Running && !c.Started.IsZero() && !ended0(c) {
+			problems = append(problems, d.start(ctx, c.ID))
+		}
+	}
+	return errors.Join(problems...)
+}

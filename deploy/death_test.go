@@ -1,0 +1,426 @@
+package deploy_test
+
+import (
+	"crypto/sha256"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"proudlantern.example/lantern/core/plan"
+	"proudlantern.example/lantern/deploy"
+	"proudlantern.example/lantern/engine"
+	"proudlantern.example/lantern/engine/enginetest"
+	"proudlantern.example/lantern/engine/standin"
+)
+
+const (
+	two = `
+[service.store]
+image = "registry.skerry.example/probe-store:1"
+ready = { log = "open for" }
+[service.desk]
+image = "registry.skerry.example/probe:1"
+ports = ["localhost:FIRST -> 8080"]
+page  = "8080/"
+after = ["store"]
+ready = { http = "8080/" }
+env.LEVEL = "low"
+restart = "on-failure 2"
+`
+	// Four services with all that a stack usually has: an order, a folder, a volume, a page, a restart policy of its own.
+	four = `
+[volume.readings]
+[service.store]
+image = "registry.skerry.example/probe-store:1"
+mounts = ["FOLDER -> /data", "volume readings -> /readings"]
+ready = { log = "open for" }
+[service.queue]
+image = "registry.skerry.example/probe-store:1"
+ready = { tcp = 5432 }
+[service.desk]
+image = "registry.skerry.example/probe:1"
+ports = ["localhost:FIRST -> 8080"]
+page  = "8080/"
+after = ["store", "queue"]
+ready = { http = "8080/" }
+env.LEVEL = "low"
+restart = "on-failure 2"
+[service.front]
+image = "registry.skerry.example/probe:1"
+after = ["desk"]
+ready = { tcp = 8080 }
+env.LEVEL = "low"
+`
+	// Two of four live in the others' networks, and are replaced with them.
+	guests = `
+[volume.readings]
+[service.vane]
+image = "registry.skerry.example/probe:1"
+mounts = ["volume readings -> /readings"]
+ready = { http = "8080/" }
+env.LEVEL = "low"
+[service.cups]
+image = "registry.skerry.example/probe:1"
+shares-network-with = "vane"
+env.PROBE_PAGE = "8081"
+ready = { http = "8081/" }
+`
+	moreGuests = guests + `
+[service.rain]
+image = "registry.skerry.example/probe:1"
+shares-network-with = "vane"
+env.PROBE_PAGE = "8082"
+ready = { http = "8082/" }
+[service.store]
+image = "registry.skerry.example/probe-store:1"
+ready = { log = "open for" }
+`
+	// The new ones run beside the old ones; then they get their ports and their names.
+	overlapping = `
+[service.store]
+image = "registry.skerry.example/probe-store:1"
+ready = { log = "open for" }
+[service.desk]
+image = "registry.skerry.example/probe:1"
+ports = ["localhost:FIRST -> 8080"]
+aliases = ["tides"]
+overlap = true
+ready = { http = "8080/" }
+env.LEVEL = "low"
+restart = "on-failure 2"
+`
+	moreOverlapping = overlapping + `
+[service.queue]
+image = "registry.skerry.example/probe-store:1"
+overlap = true
+ready = { tcp = 5432 }
+labels.LEVEL = "low"
+[service.front]
+image = "registry.skerry.example/probe:1"
+overlap = true
+after = ["desk"]
+ready = { tcp = 8080 }
+env.LEVEL = "low"
+`
+	// The network is made anew, and who is on it with it.
+	moored = `[network.jetty]
+subnet = "NET-A"
+---
+networks = ["jetty"]
+[service.store]
+image = "registry.skerry.example/probe-store:1"
+ready = { log = "open for" }
+[service.queue]
+image = "registry.skerry.example/probe-store:1"
+ready = { tcp = 5432 }
+[service.desk]
+image = "registry.skerry.example/probe:1"
+aliases = ["tides"]
+after = ["store"]
+ready = { http = "8080/" }
+[service.front]
+image = "registry.skerry.example/probe:1"
+after = ["desk"]
+ready = { tcp = 8080 }
+`
+	// The ports of desk and pier change places; store goes, and queue gets another name.
+	swapBefore = `
+[service.desk]
+image = "registry.skerry.example/probe:1"
+ports = ["localhost:FIRST -> 8080"]
+ready = { http = "8080/" }
+[service.pier]
+image = "registry.skerry.example/probe:1"
+ports = ["localhost:SECOND -> 8080"]
+ready = { tcp = 8080 }
+[service.store]
+image = "registry.skerry.example/probe-store:1"
+ready = { tcp = 5432 }
+[service.queue]
+image = "registry.skerry.example/probe-store:1"
+ready = { tcp = 5432 }
+`
+	swapAfter = `
+[service.desk]
+image = "registry.skerry.example/probe:2"
+ports = ["localhost:SECOND -> 8080"]
+ready = { http = "8080/" }
+[service.pier]
+image = "registry.skerry.example/probe:1"
+ports = ["localhost:FIRST -> 8080"]
+ready = { tcp = 8080 }
+after = ["desk"]
+[service.line]
+image = "registry.skerry.example/probe-store:1"
+ready = { tcp = 5432 }
+`
+)
+
+var (
+	changed          = strings.NewReplacer(`"low"`, `"high"`, "probe-store:1", "probe:2", "tcp = 5432", "tcp = 8080").Replace(four)
+	overlappingMoved = strings.NewReplacer(`"low"`, `"high"`, "FIRST", "SECOND").Replace(overlapping)
+	overlappingMore  = strings.NewReplacer(`"low"`, `"high"`, "FIRST", "SECOND").Replace(moreOverlapping)
+	mooredAnew       = strings.Replace(moored, "NET-A", "NET-B", 1)
+	moved            = strings.Replace(moreGuests, `"low"`, `"high"`, 1)
+	unstable         = strings.NewReplacer(`"low"`, `"high"`, "probe:1", "probe:never", `ready = { http = "8080/" }`, `ready = { http = "8080/", within = "700ms" }`).Replace(four)
+	unstableTwo      = strings.NewReplacer(`"low"`, `"high"`, "probe:1", "probe:never", `ready = { http = "8080/" }`, `ready = { http = "8080/", within = "700ms" }`).Replace(two)
+)
+
+// scenario is a change of a stack of four services.
+type scenario struct {
+	name, before, after string
+	retire              bool
+	moves               bool // ports change hands: once everything is proven, old and new of two services stand in each other's way
+}
+
+// A revert is a deploy of what was: it goes the very same way.
+var scenarios = []scenario{
+	{name: "first deploy", after: four},
+	{name: "replacing", before: four, after: changed},
+	{name: "replacing beside", before: moreOverlapping, after: overlappingMore},
+	{name: "ports change places", before: swapBefore, after: swapAfter, moves: true},
+	{name: "guests and their host", before: moreGuests, after: moved},
+	{name: "a network made anew", before: moored, after: mooredAnew},
+	{name: "put back", before: four, after: unstable},
+	{name: "revert", before: changed, after: four},
+	{name: "retire", before: four, retire: true},
+}
+
+// restarts is a death after which the engine starts anew.
+const restarts standin.Fault = "restarts"
+
+// withFolder gives the world a folder with files that no deploy may touch, and returns a fingerprint of it.
+func (w *world) withFolder() func() string {
+	w.folder = w.t.TempDir()
+	require.NoError(w.t, os.Chmod(w.folder, 0o777))
+	for name, text := range map[string]string{"tides.db": "high at four", "deep/old.log": "low at ten"} {
+		path := filepath.Join(w.folder, name)
+		require.NoError(w.t, os.MkdirAll(filepath.Dir(path), 0o751))
+		require.NoError(w.t, os.WriteFile(path, []byte(text), 0o640))
+	}
+	return func() string {
+		h := sha256.New()
+		require.NoError(w.t, filepath.WalkDir(w.folder, func(path string, e fs.DirEntry, err error) error {
+			if err != nil {
+				return err
+			}
+			info, err := e.Info()
+			fmt.Fprintln(h, path, info.Mode(), info.ModTime().UnixNano())
+			if text, err := os.ReadFile(path); err == nil {
+				h.Write(text)
+			}
+			return err
+		}))
+		return fmt.Sprintf("%x", h.Sum(nil))
+	}
+}
+
+// begin brings the world to where the scenario begins.
+func (w *world) begin(s scenario) {
+	w.t.Helper()
+	if s.before == "" {
+		return
+	}
+	out, err := w.deployer(false).Deploy(w.t.Context(), w.stack(s.before))
+	require.NoError(w.t, err)
+	require.Equal(w.t, deploy.Done, out.Result, "%v %v", out.Failure, out.Hand)
+}
+
+// attempt lets a process carry out the scenario that will not live to see its end.
+func (w *world) attempt(s scenario, n int, f standin.Fault) {
+	w.t.Helper()
+	before := w.names()
+	d := w.deployer(true)
+	if f == restarts {
+		f = standin.Dies
+	}
+	if f == standin.Hangs {
+		d.Engine.Patience = 300 * time.Millisecond
+	}
+	w.gate.Order(n, f)
+	if s.retire {
+		d.Retire(w.t.Context(), w.name, false)
+		return
+	}
+	d.Deploy(w.t.Context(), w.stack(s.after))
+	w.neverNeither(before, s.after, n)
+}
+
+// A process that dies after any of its calls leaves neither neither old nor new, and the next one brings the stack to what is declared. The same
+// when a call fails, its answer is lost or never comes; and an engine that starts anew in between brings back what ran before.
+func TestDeathAtEveryCall(t *testing.T) {
+	for _, s := range scenarios {
+		t.Run(s.name, func(t *testing.T) {
+			w := newWorld(t)
+			w.withFolder()
+			w.begin(s)
+			w.attempt(s, 0, standin.None)
+			points := w.gate.Changes()
+			require.Greater(t, points, 8)
+			t.Logf("%d calls", points)
+			for _, f := range []standin.Fault{standin.Dies, restarts, standin.Cuts, standin.Refuses, standin.Hangs} {
+				if f == restarts && (s.before == "" || s.retire) {
+					continue // nothing has to come back
+				}
+				for n := 1; n <= points; n++ {
+					t.Run(fmt.Sprintf("%s/%d", f, n), func(t *testing.T) {
+						t.Parallel()
+						w := newWorld(t)
+						print := w.withFolder()
+						files := print()
+						w.begin(s)
+						before := w.names()
+						w.attempt(s, n, f)
+						require.GreaterOrEqual(t, w.gate.Changes(), n)
+						if f == restarts {
+							w.server.Restart()
+							w.cameBack(before, s)
+						}
+						w.gate.Order(0, standin.None)
+						w.recovers(s, n)
+						assert.Equal(t, files, print(), "the folder is as it was")
+					})
+				}
+			}
+		})
+	}
+}
+
+// The same on real engines, at a sample of the calls: every 24th, or as LANTERN_TEST_DEATH_STEP says. Each scenario goes to and fro, so that where one
+// attempt ended is where the next begins.
+func TestDeathOnRealEngines(t *testing.T) {
+	step := 24
+	if s := os.Getenv("LANTERN_TEST_DEATH_STEP"); s != "" {
+		var err error
+		step, err = strconv.Atoi(s)
+		require.NoError(t, err)
+	}
+	enginetest.Each(t, func(t *testing.T, target enginetest.Target) {
+		if !target.Real() {
+			t.Skip("TestDeathAtEveryCall does more")
+		}
+		var mu sync.Mutex
+		sum := 0
+		// Most of it is waiting, and the engines know nothing of each other, nor the labs.
+		t.Cleanup(func() {
+			t.Logf("%s: %d points", target.Name, sum)
+			assert.GreaterOrEqual(t, sum, 10)
+		})
+		t.Parallel()
+		turns := make(chan struct{}, 3)
+		for i, to := range []scenario{
+			{name: "first deploy and retire", after: four}, {name: "replacing and back", before: four, after: changed},
+			{name: "replacing beside", before: moreOverlapping, after: overlappingMore}, {name: "ports change places", before: swapBefore, after: swapAfter},
+			{name: "guests and their host", before: moreGuests, after: moved}, {name: "a network made anew", before: moored, after: mooredAnew},
+			{name: "put back", before: four, after: unstable},
+		} {
+			fro := scenario{before: to.after, after: to.before, retire: to.before == ""}
+			t.Run(to.name, func(t *testing.T) {
+				t.Parallel()
+				turns <- struct{}{}
+				defer func() { <-turns }()
+				w := worldOn(t, target.Address)
+				w.lab, w.name = fmt.Sprintf("skerry-pier-%d", i), fmt.Sprintf("pier-%d", i)
+				if target.Name == "podman" {
+					w.nets = [2]string{"198.19.194.0/24", "198.19.195.0/24"}
+				}
+				print := w.withFolder()
+				files := print()
+				w.begin(to)
+				directions := []scenario{to, fro}
+				if to.after == unstable {
+					directions = directions[:1] // it ends where it began
+				}
+				points := 0
+				for n, reached := 5, true; reached && !t.Failed(); n += step {
+					reached = false
+					for _, s := range directions {
+						w.attempt(s, n, standin.Dies)
+						if w.gate.Changes() >= n {
+							reached = true
+							points++
+						}
+						w.gate.Order(0, standin.None)
+						w.recovers(s, n)
+						assert.Equal(t, files, print(), "the folder is as it was")
+					}
+				}
+				out, err := w.deployer(false).Retire(t.Context(), w.name, true)
+				require.NoError(t, err)
+				require.Contains(t, []string{deploy.Done, deploy.NothingToDo}, out.Result, "%v", out.Hand)
+				t.Logf("%d points", points)
+				mu.Lock()
+				sum += points
+				mu.Unlock()
+			})
+		}
+	})
+}
+
+// cameBack fails unless each service that ran before runs again after a restart of the engine: the very container, or, once everything was proven, one of the two.
+func (w *world) cameBack(before map[string]engine.State, s scenario) {
+	w.t.Helper()
+	now := w.names()
+	_, proven := now[w.name+".proven"]
+	_, locked := now[w.name+".deploying"]
+	for _, old := range before {
+		service := old.Labels[plan.LabelService]
+		if !locked && w.stack(s.after).Service(service) == nil {
+			continue // it was to go
+		}
+		runs := false
+		for _, c := range now {
+			if proven && s.moves {
+				runs = true // whoever was faster; the next run starts the other
+			}
+			runs = runs || c.Running && c.Labels[plan.LabelService] == service && (proven || !locked || c.ID == old.ID)
+		}
+		assert.True(w.t, runs, "%s runs again", service)
+	}
+}
+
+// neverNeither fails when a service that ran before and is still declared has no container at all.
+func (w *world) neverNeither(before map[string]engine.State, after string, n int) {
+	w.t.Helper()
+	now := w.names()
+	for _, s := range w.stack(after).Services {
+		if _, ran := before[s.ContainerName()]; !ran {
+			continue
+		}
+		some := slices.ContainsFunc([]string{"", ".next", ".previous"}, func(suffix string) bool { _, ok := now[s.ContainerName()+suffix]; return ok })
+		assert.True(w.t, some, "change %d: neither old nor new %s is there", n, s.Name)
+	}
+}
+
+// recovers lets another process finish: one run ends as declared, or as before where what is declared does not work.
+func (w *world) recovers(s scenario, n int) {
+	w.t.Helper()
+	d := w.deployer(false)
+	switch {
+	case s.retire:
+		out, err := d.Retire(w.t.Context(), w.name, false)
+		require.NoError(w.t, err)
+		assert.Contains(w.t, []string{deploy.Done, deploy.NothingToDo}, out.Result)
+		assert.Empty(w.t, w.names())
+	case s.after == unstable:
+		out, err := d.Deploy(w.t.Context(), w.stack(s.after))
+		require.NoError(w.t, err)
+		require.Equal(w.t, deploy.PutBack, out.Result, "change %d: %v %v", n, out.Failure, out.Hand)
+		w.settled(w.stack(s.before))
+	default:
+		out, err := d.Deploy(w.t.Context(), w.stack(s.after))
+		require.NoError(w.t, err)
+		require.Contains(w.t, []string{deploy.Done, deploy.NothingToDo}, out.Result, "change %d: %v %v", n, out.Failure, out.Hand)
+		w.settled(w.stack(s.after))
+	}
+}

@@ -1,0 +1,256 @@
+// Package logbook keeps, in a file of the lab, what was deployed when, by whom and how it ended, with the files as they were then.
+package logbook
+
+import (
+	"bytes"
+	"crypto/sha256"
+	"encoding/binary"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"runtime/debug"
+	"syscall"
+	"time"
+
+	"go.etcd.io/bbolt"
+	berrors "go.etcd.io/bbolt/errors"
+)
+
+// Kinds of entries.
+const (
+	Deploy = "deploy"
+	Revert = "revert"
+	Retire = "retire"
+)
+
+// Entry is one deploy, revert or retirement of a stack.
+type Entry struct {
+	Entry    int       `json:"entry"` // its number, counted for each stack
+	Kind     string    `json:"kind"`
+	Of       int       `json:"of,omitempty"` // revert: to which entry
+	Host     string    `json:"host"`
+	Stack    string    `json:"stack"`
+	Began    time.Time `json:"began"`
+	Seconds  float64   `json:"seconds"` // that it took
+	Who      string    `json:"who"`
+	Result   string    `json:"result"`
+	Why      string    `json:"why,omitempty"`     // it was put back, or needs a hand
+	Despite  []string  `json:"despite,omitempty"` // rules whose errors did not stop it
+	Services []Service `json:"services,omitempty"`
+	Left     []string  `json:"left,omitempty"`     // volumes of images' own making that nothing used afterwards
+	Replaced []string  `json:"replaced,omitempty"` // revert: files that were written over; they are kept, too
+}
+
+// Service is what happened to a service.
+type Service struct {
+	Service string `json:"service"`
+	Action  string `json:"action"`
+	Image   string `json:"image,omitempty"`  // as declared
+	ID      string `json:"id,omitempty"`     // of the image on the host
+	Digest  string `json:"digest,omitempty"` // of the image in its registry
+	Made    string `json:"made,omitempty"`   // fingerprint of its declaration: plan.Container.Digest, with the stack's name as the key
+}
+
+// Before is the folder under which the files stand that a revert has written over.
+const Before = "before/"
+
+// File is a file of the lab as it was.
+type File struct {
+	Path string // relative to the lab, or to Before
+	Text string
+	Mode fs.FileMode
+}
+
+// Book is the logbook of a lab.
+type Book struct {
+	// Path is that of the file.
+	Path string
+}
+
+// Of returns the logbook of the lab in a folder. It need not be there yet.
+func Of(lab string) Book { return Book{filepath.Join(lab, ".lantern", "logbook.db")} }
+
+// Errors that a caller may branch on.
+var (
+	// ErrDamaged is returned when the file is no logbook, or broken.
+	ErrDamaged = errors.New("the logbook is damaged")
+	// ErrBusy is returned when another process does not let go of it in time.
+	ErrBusy = errors.New("another process holds the logbook")
+	// ErrNoEntry is returned for an entry that is not in it.
+	ErrNoEntry = errors.New("there is no such entry")
+)
+
+// patience is how long another process is waited for: each holds the file for moments only.
+const patience = 5 * time.Second
+
+var (
+	entries = []byte("entries") // key to JSON of record
+	texts   = []byte("texts")   // SHA-256 to text: most files stay as they are from one deploy to the next
+)
+
+// record is an entry as it is kept.
+type record struct {
+	Entry
+	Files []kept
+}
+
+type kept struct {
+	Path string
+	Mode fs.FileMode
+	Sum  []byte // key into texts
+}
+
+// key orders the entries of a stack by number, then by time: a deploy that was put back leaves its number to the next one of another clone.
+func key(e Entry) []byte {
+	k := append([]byte(e.Stack), 0)
+	k = binary.BigEndian.AppendUint32(k, uint32(e.Entry))
+	return binary.BigEndian.AppendUint64(k, uint64(e.Began.UnixNano()))
+}
+
+// Add writes an entry. The first one makes the file, and the folder around it, for the owner's eyes only.
+func (b Book) Add(e Entry, files []File) error {
+	dir := filepath.Dir(b.Path)
+	if err := os.Mkdir(dir, 0o700); err != nil && !errors.Is(err, fs.ErrExist) {
+		return err
+	}
+	// Environment files hold secrets, and what holds them has no place in a repository.
+	if _, err := os.Stat(filepath.Join(dir, ".gitignore")); errors.Is(err, fs.ErrNotExist) {
+		if err := os.WriteFile(filepath.Join(dir, ".gitignore"), []byte("*\n"), 0o600); err != nil {
+			return err
+		}
+	}
+	return b.use(false, func(tx *bbolt.Tx) error {
+		list, err := tx.CreateBucketIfNotExists(entries)
+		if err != nil {
+			return err
+		}
+		store, err := tx.CreateBucketIfNotExists(texts)
+		if err != nil {
+			return err
+		}
+		r := record{Entry: e}
+		for _, f := range files {
+			sum := sha256.Sum256([]byte(f.Text))
+			if err := store.Put(sum[:], append([]byte(nil), f.Text...)); err != nil {
+				return err
+			}
+			r.Files = append(r.Files, kept{f.Path, f.Mode, sum[:]})
+		}
+		text, err := json.Marshal(r)
+		if err != nil {
+			return err
+		}
+		return list.Put(key(e), text)
+	})
+}
+
+// List returns the entries of a stack, or of all with "", oldest first. A logbook that is not there has none.
+func (b Book) List(stack string) ([]Entry, error) {
+	var list []Entry
+	err := b.each(stack, func(r record, _ *bbolt.Tx) error {
+		list = append(list, r.Entry)
+		return nil
+	})
+	return list, err
+}
+
+// Last returns the highest number of an entry of a stack; 0 when there is none.
+func (b Book) Last(stack string) (int, error) {
+	list, err := b.List(stack)
+	if len(list) == 0 {
+		return 0, err
+	}
+	return list[len(list)-1].Entry, err
+}
+
+// Find returns the latest entry of a stack with that number, and its files. Errors: [ErrNoEntry].
+func (b Book) Find(stack string, number int) (e Entry, files []File, err error) {
+	found := false
+	err = b.each(stack, func(r record, tx *bbolt.Tx) error {
+		if r.Entry.Entry != number {
+			return nil
+		}
+		e, files, found = r.Entry, nil, true
+		for _, k := range r.Files {
+			store := tx.Bucket(texts)
+			if store == nil {
+				return ErrDamaged
+			}
+			text := store.Get(k.Sum)
+			if sum := sha256.Sum256(text); !bytes.Equal(sum[:], k.Sum) {
+				return fmt.Errorf("%w: the text of %s is not in it any more", ErrDamaged, k.Path)
+			}
+			files = append(files, File{k.Path, string(text), k.Mode})
+		}
+		return nil
+	})
+	if err == nil && !found {
+		err = ErrNoEntry
+	}
+	return e, files, err
+}
+
+func (b Book) each(stack string, f func(record, *bbolt.Tx) error) error {
+	if _, err := os.Stat(b.Path); errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	return b.use(true, func(tx *bbolt.Tx) error {
+		list := tx.Bucket(entries)
+		if list == nil {
+			return nil
+		}
+		var prefix []byte
+		if stack != "" {
+			prefix = append([]byte(stack), 0)
+		}
+		c := list.Cursor()
+		for k, v := c.Seek(prefix); k != nil && bytes.HasPrefix(k, prefix); k, v = c.Next() {
+			var r record
+			if err := json.Unmarshal(v, &r); err != nil {
+				return fmt.Errorf("%w: %w", ErrDamaged, err)
+			}
+			if err := f(r, tx); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// use opens the file for the moment that f takes.
+func (b Book) use(readOnly bool, f func(*bbolt.Tx) error) (err error) {
+	// What is broken in the file shows as a panic, or as a fault of the memory that it is mapped to.
+	defer debug.SetPanicOnFault(debug.SetPanicOnFault(true))
+	var opened *os.File
+	defer func() {
+		if r := recover(); r != nil {
+			err = fmt.Errorf("%w: %v", ErrDamaged, r)
+		}
+		// A broken file can leave the lock behind, and the memory that it is mapped to holds on to it.
+		if opened != nil {
+			syscall.Flock(int(opened.Fd()), syscall.LOCK_UN)
+			opened.Close()
+		}
+	}()
+	db, err := bbolt.Open(b.Path, 0o600, &bbolt.Options{Timeout: patience, ReadOnly: readOnly, OpenFile: func(path string, flag int, mode os.FileMode) (*os.File, error) {
+		var err error
+		opened, err = os.OpenFile(path, flag, mode)
+		return opened, err
+	}})
+	switch {
+	case errors.Is(err, berrors.ErrTimeout):
+		return ErrBusy
+	case errors.Is(err, berrors.ErrInvalid), errors.Is(err, berrors.ErrChecksum), errors.Is(err, berrors.ErrVersionMismatch):
+		return fmt.Errorf("%w: %w", ErrDamaged, err)
+	case err != nil:
+		return err
+	}
+	defer func() { err = errors.Join(err, db.Close()) }()
+	if readOnly {
+		return db.View(f)
+	}
+	return db.Update(f)
+}

@@ -1,0 +1,169 @@
+package deploy
+
+import (
+	"context"
+	"fmt"
+	"regexp"
+	"slices"
+	"strconv"
+	"sync"
+	"time"
+
+	"proudlantern.example/lantern/core/check"
+	"proudlantern.example/lantern/core/lab"
+	"proudlantern.example/lantern/core/plan"
+	"proudlantern.example/lantern/engine"
+)
+
+// What is proven of a service.
+const (
+	ProofReady = "ready"
+	ProofPage  = "page"
+	ProofPort  = "port"
+	ProofWire  = "wire"
+)
+
+// Proven is one thing that was proven of a service, or could not be.
+type Proven struct {
+	Host    string `json:"host"`
+	Stack   string `json:"stack"`
+	Service string `json:"service"`
+	What    string `json:"what"`
+	Target  string `json:"target,omitempty"` // a page, a port, or where a wire leads
+	OK      bool   `json:"ok"`
+	At      string `json:"at,omitempty"`     // where it was seen
+	Detail  string `json:"detail,omitempty"` // what was seen instead
+}
+
+// Decides tells whether the proof failing means that the stack does not do its work: a published port that nothing listens on may be opened later.
+func (p Proven) Decides() bool { return p.What != ProofPort }
+
+// Prove looks whether a stack does its work now, and changes nothing: ready and page of each service, its other published tcp ports, and the wires to
+// other services.
+func (d *Deployer) Prove(ctx context.Context, st *lab.Stack, wires []check.Wire) ([]Proven, error) {
+	containers, err := d.mine(ctx, st.Name)
+	if err != nil {
+		return nil, err
+	}
+	found := make([][]Proven, len(st.Services))
+	var wait sync.WaitGroup
+	for i, s := range st.Services {
+		wait.Go(func() {
+			waiting, cancel := context.WithTimeout(ctx, 2*fromHere)
+			defer cancel()
+			found[i] = d.proveNow(waiting, s, containers, wires)
+		})
+	}
+	wait.Wait()
+	var all []Proven
+	for _, list := range found {
+		all = append(all, list...)
+	}
+	return all, nil
+}
+
+// proveNow looks at one service.
+func (d *Deployer) proveNow(ctx context.Context, s *lab.Service, containers []engine.State, wires []check.Wire) []Proven {
+	about := func(what, target string) Proven {
+		return Proven{Host: d.Host, Stack: s.Stack.Name, Service: s.Name, What: what, Target: target}
+	}
+	ready := about(ProofReady, "")
+	i := slices.IndexFunc(containers, func(c engine.State) bool { return c.Name == s.ContainerName() })
+	if i < 0 {
+		ready.Detail = "it is not there"
+		return []Proven{ready}
+	}
+	c, proof := containers[i], plan.ProofOf(s)
+	switch {
+	case ended0(c) && (proof.Done || !proof.Declared()):
+		ready.OK, ready.Detail = true, "done"
+		return []Proven{ready}
+	case !c.Running:
+		ready.Detail = "it " + ended(c)
+		return []Proven{ready}
+	case !proof.Declared():
+		ready.OK, ready.Detail = true, "runs; it declares no ready"
+	case proof.Log != "":
+		ready.OK = d.said(ctx, c, proof.Log)
+	default:
+		var how string
+		ready.OK, how = d.ready(ctx, c, proof, nil, c.Started)
+		ready.Detail = regexp.MustCompile(`^, (at )?`).ReplaceAllString(how, "")
+		if ready.OK && (proof.Port > 0) {
+			ready.At, ready.Detail = ready.Detail, ""
+		}
+	}
+	if !ready.OK && ready.Detail == "" {
+		ready.Detail = notReady(proof)
+	}
+	all := []Proven{ready}
+	if s.Page != nil {
+		all = append(all, d.pageNow(ctx, s, c, about))
+	}
+	for _, port := range otherPorts(s, proof) {
+		v := about(ProofPort, port.String())
+		if v.At, v.OK = d.accepts(ctx, c, port.Container); !v.OK {
+			v.Detail = "nothing accepts connections"
+		}
+		all = append(all, v)
+	}
+	for _, w := range wires {
+		if w.From == s {
+			all = append(all, d.wireNow(ctx, w, about(ProofWire, w.To.FullName()+" "+strconv.Itoa(w.Port))))
+		}
+	}
+	return all
+}
+
+// said tells whether a line of a container's log since its start matches.
+func (d *Deployer) said(ctx context.Context, c engine.State, pattern string) bool {
+	re, err := regexp.Compile(pattern)
+	found := false
+	if err == nil {
+		d.Engine.Log(ctx, c.ID, c.Started.Add(-time.Second), false, 0, func(line string) { found = found || re.MatchString(line) })
+	}
+	return found
+}
+
+// pageNow asks for the page of a service, on the host and then by its link.
+func (d *Deployer) pageNow(ctx context.Context, s *lab.Service, c engine.State, about func(what, target string) Proven) Proven {
+	v := about(ProofPage, strconv.Itoa(s.Page.Port)+s.Page.Path)
+	v.Detail = "it does not answer"
+	for _, at := range d.dialPlaces(ctx, c, s.Page.Port) {
+		status, err := get(ctx, s.Page.TLS, at, s.Page.Path)
+		if err != nil {
+			continue
+		}
+		v.At, v.OK, v.Detail = at, status < 500, ""
+		if !v.OK {
+			v.Detail = fmt.Sprintf("it answers with status %d", status)
+		}
+		break
+	}
+	if v.OK {
+		if link := silentLink(ctx, s); link != "" {
+			v.Detail = "not from here at " + link + ": a firewall, or a name that leads elsewhere, is in between"
+		}
+	}
+	return v
+}
+
+// wireNow looks whether the far end of a wire is there and accepts connections.
+func (d *Deployer) wireNow(ctx context.Context, w check.Wire, v Proven) Proven {
+	if w.To.Stack.Host != w.From.Stack.Host {
+		v.OK, v.Detail = true, "on another host; not tried from here"
+		return v
+	}
+	to, err := d.Engine.Inspect(ctx, w.To.ContainerName())
+	switch {
+	case err != nil:
+		v.Detail = w.Variable + " leads to what is not there"
+	case !to.Running:
+		v.Detail = w.To.FullName() + " " + ended(to)
+	default:
+		if v.At, v.OK = d.accepts(ctx, to, w.Port); !v.OK {
+			v.Detail = w.Variable + ": nothing accepts connections there"
+		}
+	}
+	return v
+}

@@ -50,6 +50,7 @@ func (d *Deployer) proveReady(ctx context.Context, stack, service, id string, pr
 	}
 	var first, told time.Time
 	var lastLine func() string
+	how := "" // what the last try that came to an end has seen
 	for {
 		if now := time.Now(); now.Sub(since) > tellAfter && now.Sub(told) > tellEvery {
 			if told = now; lastLine == nil {
@@ -81,9 +82,12 @@ func (d *Deployer) proveReady(ctx context.Context, stack, service, id string, pr
 		if proof.Image && err == nil && c.Check == nil {
 			return d.failed(ctx, stack, service, id, "ready = { image = true }, and its image declares no check")
 		}
-		ready, how := false, ""
+		ready := false
 		if c.Running {
-			ready, how = d.ready(waiting, c, proof, seen, since)
+			var now string
+			if ready, now = d.ready(waiting, c, proof, seen, since); ready || now != "" || waiting.Err() == nil {
+				how = now
+			}
 		}
 		if ready {
 			if proof.Command != nil || proof.Image {

@@ -51,9 +51,8 @@ func (d *Deployer) removePrevious(ctx context.Context, stack string, containers 
 		wait.Go(func() {
 			turns <- struct{}{}
 			defer func() { <-turns }()
-			// Close together: an engine that starts anew in between would start both.
-			err := d.asDeclared(ctx, group.proven)
-			for _, c := range group.previous {
+			err := d.handOver(ctx, group)
+			for _, c := range slices.Backward(group.previous) {
 				if err == nil && c.Running {
 					err = d.Engine.Stop(ctx, c.ID, c.Container.StopWithin) // the engine did start anew
 				}
@@ -70,6 +69,26 @@ func (d *Deployer) removePrevious(ctx context.Context, stack string, containers 
 	}
 	wait.Wait()
 	return slices.Concat(lefts...), errors.Join(problems...)
+}
+
+// handOver has an engine that starts anew bring back what was proven, and no longer what ran before. These calls follow each other at once, before anything
+// that takes its time: in between such an engine would start both. Then whatever gets a port first must not keep the others from running: guests can
+// start only with their host, so they are let in before it, and the old host is kept out before its guests. No order is right for services that took each
+// other's ports, and no engine switches two containers in one call: there one of them may stay stopped until the next run.
+func (d *Deployer) handOver(ctx context.Context, g group) error {
+	if err := d.asDeclared(ctx, g.proven); err != nil || !d.Engine.CanUpdate() {
+		return err
+	}
+	never := declare.Restart{Policy: "no"}
+	for _, c := range g.previous {
+		if c.Container.Restart == never {
+			continue
+		}
+		if err := d.Engine.SetRestart(ctx, c.ID, never); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // asDeclared gives containers the restart policies that they were declared with.
@@ -92,15 +111,16 @@ func (d *Deployer) asDeclared(ctx context.Context, containers []engine.State) er
 // groupsAtOnce is how many groups of a stack are cleared away at the same time.
 const groupsAtOnce = 4
 
-// group is a container and those that live in its network: they start together or not at all.
+// group is containers that are handed over together: those that live in one network, and those that take ports of each other.
 type group struct {
-	proven   []engine.State // the one whose network it is comes first
-	previous []engine.State // it comes last
+	proven   []engine.State // guests come before the one in whose network they live
+	previous []engine.State // guests come after it
 }
 
+// groups sorts the containers of a stack into groups.
 func groups(containers []engine.State) []group {
-	by := map[string]int{} // index into all, by the name of the one whose network it is
-	var all []group
+	by := map[string]*group{} // by the name of the one whose network it is
+	var names []string
 	of := func(c engine.State) *group {
 		key := strings.TrimSuffix(c.Name, previousSuffix)
 		if id, guest := strings.CutPrefix(c.Container.Shares, "container:"); guest {
@@ -110,26 +130,45 @@ func groups(containers []engine.State) []group {
 				}
 			}
 		}
-		if _, ok := by[key]; !ok {
-			by[key] = len(all)
-			all = append(all, group{})
+		if by[key] == nil {
+			by[key] = &group{}
+			names = append(names, key)
 		}
-		return &all[by[key]]
+		return by[key]
 	}
 	ordered := engine.GuestsFirst(containers)
 	for _, c := range ordered {
-		if strings.HasSuffix(c.Name, previousSuffix) {
-			g := of(c)
-			g.previous = append(g.previous, c)
-		}
-	}
-	for _, c := range slices.Backward(ordered) {
 		if !between(c) {
 			g := of(c)
 			g.proven = append(g.proven, c)
 		}
 	}
+	for _, c := range slices.Backward(ordered) {
+		if strings.HasSuffix(c.Name, previousSuffix) {
+			g := of(c)
+			g.previous = append(g.previous, c)
+		}
+	}
+	var all []group
+	for _, name := range names {
+		g := *by[name]
+		all = slices.DeleteFunc(all, func(o group) bool {
+			if !g.takesPortOf(o) && !o.takesPortOf(g) {
+				return false
+			}
+			g.proven, g.previous = append(g.proven, o.proven...), append(g.previous, o.previous...)
+			return true
+		})
+		all = append(all, g)
+	}
 	return all
+}
+
+// takesPortOf tells whether something proven publishes a port that something of the other group has published before.
+func (g group) takesPortOf(o group) bool {
+	return slices.ContainsFunc(g.proven, func(c engine.State) bool {
+		return slices.ContainsFunc(o.previous, func(p engine.State) bool { return c.Container.SharesHostPort(p.Container) })
+	})
 }
 
 // startProven starts what was proven and does not run: an engine that started anew before the commit has not, for its policy was not set yet.

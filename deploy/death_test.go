@@ -10,6 +10,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -66,6 +67,7 @@ env.LEVEL = "low"
 [volume.readings]
 [service.vane]
 image = "registry.skerry.example/probe:1"
+ports = ["localhost:FIRST -> 8080"]
 mounts = ["volume readings -> /readings"]
 ready = { http = "8080/" }
 env.LEVEL = "low"
@@ -180,7 +182,7 @@ var (
 type scenario struct {
 	name, before, after string
 	retire              bool
-	moves               bool // ports change hands: once everything is proven, old and new of two services stand in each other's way
+	moves               []string // services that take each other's ports
 }
 
 // A revert is a deploy of what was: it goes the very same way.
@@ -188,7 +190,7 @@ var scenarios = []scenario{
 	{name: "first deploy", after: four},
 	{name: "replacing", before: four, after: changed},
 	{name: "replacing beside", before: moreOverlapping, after: overlappingMore},
-	{name: "ports change places", before: swapBefore, after: swapAfter, moves: true},
+	{name: "ports change places", before: swapBefore, after: swapAfter, moves: []string{"desk", "pier"}},
 	{name: "guests and their host", before: moreGuests, after: moved},
 	{name: "a network made anew", before: moored, after: mooredAnew},
 	{name: "put back", before: four, after: unstable},
@@ -196,8 +198,10 @@ var scenarios = []scenario{
 	{name: "retire", before: four, retire: true},
 }
 
-// restarts is a death after which the engine starts anew.
-const restarts standin.Fault = "restarts"
+// Deaths after which the engine starts anew, and what it made first, or last, comes first.
+const restarts, restartsNewest standin.Fault = "restarts", "restarts newest first"
+
+func isRestart(f standin.Fault) bool { return f == restarts || f == restartsNewest }
 
 // withFolder gives the world a folder with files that no deploy may touch, and returns a fingerprint of it.
 func (w *world) withFolder() func() string {
@@ -241,19 +245,25 @@ func (w *world) attempt(s scenario, n int, f standin.Fault) {
 	w.t.Helper()
 	before := w.names()
 	d := w.deployer(true)
-	if f == restarts {
+	if isRestart(f) {
 		f = standin.Dies
 	}
 	if f == standin.Hangs {
 		d.Engine.Patience = 300 * time.Millisecond
 	}
-	w.gate.Order(n, f)
-	if s.retire {
-		d.Retire(w.t.Context(), w.name, false)
-		return
+	for {
+		w.gate.Order(n, f)
+		if s.retire {
+			d.Retire(w.t.Context(), w.name, false)
+		} else {
+			d.Deploy(w.t.Context(), w.stack(s.after))
+			w.neverNeither(before, s.after, n)
+		}
+		if f != standin.Hangs || w.gate.Changes() >= n || d.Engine.Patience > 5*time.Second {
+			return
+		}
+		d.Engine.Patience *= 2 // the machine was too busy for it, before the fault was due
 	}
-	d.Deploy(w.t.Context(), w.stack(s.after))
-	w.neverNeither(before, s.after, n)
 }
 
 // A process that dies after any of its calls leaves neither neither old nor new, and the next one brings the stack to what is declared. The same
@@ -268,9 +278,13 @@ func TestDeathAtEveryCall(t *testing.T) {
 			points := w.gate.Changes()
 			require.Greater(t, points, 8)
 			t.Logf("%d calls", points)
-			for _, f := range []standin.Fault{standin.Dies, restarts, standin.Cuts, standin.Refuses, standin.Hangs} {
-				if f == restarts && (s.before == "" || s.retire) {
+			for _, f := range []standin.Fault{standin.Dies, restarts, restartsNewest, standin.Cuts, standin.Refuses, standin.Hangs} {
+				if isRestart(f) && (s.before == "" || s.retire) {
 					continue // nothing has to come back
+				}
+				var between atomic.Int32
+				if isRestart(f) && s.moves != nil {
+					t.Cleanup(func() { t.Logf("%s: %d calls between two policies", f, between.Load()) })
 				}
 				for n := 1; n <= points; n++ {
 					t.Run(fmt.Sprintf("%s/%d", f, n), func(t *testing.T) {
@@ -282,9 +296,13 @@ func TestDeathAtEveryCall(t *testing.T) {
 						before := w.names()
 						w.attempt(s, n, f)
 						require.GreaterOrEqual(t, w.gate.Changes(), n)
-						if f == restarts {
-							w.server.Restart()
-							w.cameBack(before, s)
+						if isRestart(f) {
+							torn := w.torn(s)
+							w.server.Restart(f == restartsNewest)
+							w.cameBack(before, s, torn)
+							if torn != nil {
+								between.Add(1)
+							}
 						}
 						w.gate.Order(0, standin.None)
 						w.recovers(s, n)
@@ -368,7 +386,7 @@ func TestDeathOnRealEngines(t *testing.T) {
 }
 
 // cameBack fails unless each service that ran before runs again after a restart of the engine: the very container, or, once everything was proven, one of the two.
-func (w *world) cameBack(before map[string]engine.State, s scenario) {
+func (w *world) cameBack(before map[string]engine.State, s scenario, torn []string) {
 	w.t.Helper()
 	now := w.names()
 	_, proven := now[w.name+".proven"]
@@ -378,15 +396,30 @@ func (w *world) cameBack(before map[string]engine.State, s scenario) {
 		if !locked && w.stack(s.after).Service(service) == nil {
 			continue // it was to go
 		}
+		if slices.Contains(torn, service) {
+			continue // old and new of two stand in each other's way; the next run starts who is missing
+		}
 		runs := false
 		for _, c := range now {
-			if proven && s.moves {
-				runs = true // whoever was faster; the next run starts the other
-			}
 			runs = runs || c.Running && c.Labels[plan.LabelService] == service && (proven || !locked || c.ID == old.ID)
 		}
 		assert.True(w.t, runs, "%s runs again", service)
 	}
+}
+
+// torn returns the services that take each other's ports while they are handed over: an engine that starts anew just then brings back new ones already, and
+// old ones still. That is so between the first call that sets a policy and the last, and at no other time.
+func (w *world) torn(s scenario) []string {
+	now := w.names()
+	old, fresh := false, false
+	for _, name := range s.moves {
+		old = old || now[w.name+"."+name+".previous"].Container.Restart.Policy == "always"
+		fresh = fresh || now[w.name+"."+name].Container.Restart.Policy != "no"
+	}
+	if _, proven := now[w.name+".proven"]; !proven || !old || !fresh {
+		return nil
+	}
+	return s.moves
 }
 
 // neverNeither fails when a service that ran before and is still declared has no container at all.

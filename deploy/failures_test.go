@@ -136,7 +136,7 @@ func TestEngineStartsAnew(t *testing.T) {
 		t.Logf("%s: %v %v", out.Result, out.Failure, out.Hand)
 		if dies {
 			w.gate.Order(0, standin.None)
-			w.cameBack(before, scenario{before: four, after: changed})
+			w.cameBack(before, scenario{before: four, after: changed}, nil)
 			require.Equal(t, deploy.NeedsAHand, out.Result)
 			recovered, err := w.deployer(false).Recover(t.Context(), w.name)
 			require.NoError(t, err)

@@ -82,6 +82,13 @@ func (p Port) String() string {
 	return s
 }
 
+// SharesHostPort tells whether two containers publish the same port of the host, on whatever address.
+func (c Container) SharesHostPort(o Container) bool {
+	return slices.ContainsFunc(c.Ports, func(a Port) bool {
+		return a.Host > 0 && slices.ContainsFunc(o.Ports, func(b Port) bool { return a.Host == b.Host && a.Protocol == b.Protocol })
+	})
+}
+
 // Attachment is a network that a container is on, and the names that it answers to there.
 type Attachment struct {
 	Network string // its name on the engine

@@ -112,13 +112,10 @@ func besides(a, b Container) bool {
 	if b.Mode == "host" || b.Shares != "" {
 		return false
 	}
-	ports := slices.ContainsFunc(a.Ports, func(p Port) bool {
-		return p.Host > 0 && slices.ContainsFunc(b.Ports, func(o Port) bool { return o.Host == p.Host && o.Protocol == p.Protocol })
-	})
 	files := slices.ContainsFunc(a.Mounts, func(m Mount) bool {
 		return m.Source != "" && !m.ReadOnly && slices.ContainsFunc(b.Mounts, func(o Mount) bool { return o.Kind == m.Kind && o.Source == m.Source && !o.ReadOnly })
 	})
-	return !ports && !files
+	return !a.SharesHostPort(b) && !files
 }
 
 func compare(r Running, declared Container, imageID string) (Action, []Difference) {
@@ -217,10 +214,6 @@ func (p Stack) givesPortAway(v Service) bool {
 		if o.Name == v.Name || (o.Action != Create && o.Action != Replace) {
 			return false
 		}
-		return slices.ContainsFunc(o.Container.Ports, func(a Port) bool {
-			return a.Host > 0 && slices.ContainsFunc(v.Running.Container.Ports, func(b Port) bool {
-				return a.Host == b.Host && a.Protocol == b.Protocol
-			})
-		})
+		return o.Container.SharesHostPort(v.Running.Container)
 	})
 }

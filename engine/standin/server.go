@@ -120,8 +120,8 @@ func Start(socket string, o Options) (*Server, error) {
 func (s *Server) Handler() http.Handler { return s.handler }
 
 // Restart is what a restart of a real engine is for its containers: all end, and those start again whose policy says so. With always that is also one that
-// was stopped by hand.
-func (s *Server) Restart() {
+// was stopped by hand. A real engine starts them in no certain order; here the oldest comes first, or the newest.
+func (s *Server) Restart(newestFirst bool) {
 	s.mu.Lock()
 	boxes := make([]*box, 0, len(s.containers))
 	for _, b := range s.containers {
@@ -130,7 +130,11 @@ func (s *Server) Restart() {
 	s.mu.Unlock()
 	// Who lives in another one's network comes after it.
 	slices.SortFunc(boxes, func(a, b *box) int {
-		return cmp.Or(cmp.Compare(strings.Count(a.network, "container:"), strings.Count(b.network, "container:")), a.created.Compare(b.created))
+		age := a.created.Compare(b.created)
+		if newestFirst {
+			age = -age
+		}
+		return cmp.Or(cmp.Compare(strings.Count(a.network, "container:"), strings.Count(b.network, "container:")), age)
 	})
 	again := map[*box]bool{}
 	for _, b := range boxes {

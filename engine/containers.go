@@ -411,7 +411,7 @@ func namesRegistry(reference string) bool {
 // AsksDirectly tells whether an image's registry can be asked without the engine: not that of a stand-in, which has none but its own, and
 // not where the engine chooses the registry by rules of its own.
 func (e *Engine) AsksDirectly(reference string) bool {
-	return e.name != StandInName && (namesRegistry(reference) || e.kind != kindP)
+	return !e.standIn && (namesRegistry(reference) || e.kind != kindP)
 }
 
 // InRegistry asks the image's registry, through the engine, whether it has the image. Errors: [ErrNotFound] when the registry says that it has not,

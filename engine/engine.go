@@ -9,11 +9,13 @@ import (
 	"fmt"
 	"io/fs"
 	"net"
+	"net/http"
 	"os"
 	"os/user"
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"syscall"
 	"time"
 
@@ -36,10 +38,9 @@ type Engine struct {
 	Patience time.Duration
 
 	api     *client.Client
-	name    string
-	version string
 	apiVer  string
 	kind    kind
+	standIn bool
 }
 
 // patience is ample: a machine that has much to do answers late, and a call that was given up goes on in the engine.
@@ -143,30 +144,73 @@ func dial(ctx context.Context, address string, tls lab.TLS) (*Engine, error) {
 	e := &Engine{Patience: patience, Address: address, api: api}
 	ctx, cancel := context.WithTimeout(ctx, 15*time.Second)
 	defer cancel()
-	if _, err := api.Ping(ctx, client.PingOptions{NegotiateAPIVersion: true}); err != nil {
+	ping, err := api.Ping(ctx, client.PingOptions{NegotiateAPIVersion: true})
+	e.apiVer = ping.APIVersion
+	if err != nil {
 		api.Close()
 		if because := refusedTLS(err); because != "" {
 			return nil, &Unreachable{Address: address, Because: because, Host: true, Err: err}
 		}
 		return nil, unreachable(err, "something listens there, but it does not answer as a container engine does", "")
 	}
-	v, err := api.ServerVersion(ctx, client.ServerVersionOptions{})
-	if err != nil {
+	if err := e.identify(ctx); err != nil {
 		api.Close()
 		return nil, unreachable(err, "something listens there, but it does not answer as a container engine does", "")
-	}
-	e.version, e.apiVer, e.name = v.Version, v.APIVersion, "engine"
-	if len(v.Components) > 0 {
-		e.name = v.Components[0].Name
-	}
-	if strings.HasPrefix(e.name, "Podman") {
-		e.kind = kindP
 	}
 	if versions.LessThan(e.apiVer, OldestAPI) {
 		api.Close()
 		return nil, unreachable(nil, fmt.Sprintf("its API has version %s, and lantern needs %s or newer", e.apiVer, OldestAPI), "update the engine")
 	}
 	return e, nil
+}
+
+// identify finds out which engine this is, from what it calls itself in every answer. Only where something in between has another name is it asked for its
+// version: engines run programs for that, and one of them the package manager, which takes longer than most commands of lantern.
+func (e *Engine) identify(ctx context.Context) error {
+	answer, err := e.raw(ctx, "/_ping")
+	if err != nil {
+		return err
+	}
+	answer.Body.Close()
+	server, _, _ := strings.Cut(answer.Header.Get("Server"), "/")
+	switch server {
+	case "Docker":
+	case "Libpod":
+		e.kind = kindP
+	case StandInName:
+		e.standIn = true
+	default:
+		name, _, err := e.version(ctx)
+		if strings.HasPrefix(name, "Podman") {
+			e.kind = kindP
+		}
+		return err
+	}
+	return nil
+}
+
+// version asks for the engine's name and version.
+func (e *Engine) version(ctx context.Context) (name, version string, err error) {
+	v, err := e.api.ServerVersion(ctx, client.ServerVersionOptions{})
+	if err != nil {
+		return "", "", explain("version", err)
+	}
+	name = "engine"
+	if len(v.Components) > 0 {
+		name = v.Components[0].Name
+	}
+	return name, v.Version, nil
+}
+
+// raw makes a call past the client, for what it does not tell.
+func (e *Engine) raw(ctx context.Context, path string) (*http.Response, error) {
+	dial := e.api.Dialer()
+	transport := &http.Transport{DisableKeepAlives: true, DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) { return dial(ctx) }}
+	r, err := http.NewRequestWithContext(ctx, http.MethodGet, "http://engine"+path, nil)
+	if err != nil {
+		return nil, err
+	}
+	return (&http.Client{Transport: transport}).Do(r)
 }
 
 // trySocket finds out in plain words why a socket cannot be used.
@@ -251,15 +295,27 @@ func (e *Engine) CanUpdate() bool { return e.kind != kindP }
 
 // Facts writes what the engine knows of itself and its machine into a survey.
 func (e *Engine) Facts(ctx context.Context, s *survey.Survey) error {
-	info, err := e.api.Info(ctx, client.InfoOptions{})
+	var name, version string
+	var err, lost error
+	var info client.SystemInfoResult
+	var asking sync.WaitGroup
+	asking.Go(func() { name, version, lost = e.version(ctx) })
+	info, err = e.api.Info(ctx, client.InfoOptions{})
+	asking.Wait()
 	if err != nil {
 		return explain("info", err)
 	}
-	s.Engine = &survey.Engine{API: e.apiVer, Name: e.name, Version: e.version, Root: info.Info.DockerRootDir}
+	if lost != nil {
+		return lost
+	}
+	s.Engine = &survey.Engine{API: e.apiVer, Name: name, Version: version, Root: info.Info.DockerRootDir}
 	opens, limited := e.kind != kindP, false // the driver for logs that lantern declares has no limit of its own
 	s.Engine.OpensLowPorts, s.Engine.LogLimit = &opens, &limited
 	if e.lacksInit() {
 		s.Engine.Lacks = append(s.Engine.Lacks, "init")
+	}
+	if e.kind == kindP {
+		s.Engine.Missing = missingCalls
 	}
 	for _, o := range info.Info.SecurityOptions {
 		s.Engine.Rootless = s.Engine.Rootless || strings.Contains(o, "rootless")
@@ -267,6 +323,13 @@ func (e *Engine) Facts(ctx context.Context, s *survey.Survey) error {
 	s.Platform = info.Info.OSType + "/" + architecture(info.Info.Architecture)
 	s.Memory, s.CPUs = info.Info.MemTotal, info.Info.NCPU
 	return nil
+}
+
+// missingCalls is what Podman's service cannot be asked, and what that means for whoever deploys there.
+var missingCalls = []string{
+	"it cannot change a restart policy: where it starts anew in the middle of a deploy, the next run brings back what ran before",
+	"it does not show aliases, log-limit, sysctls and ipc of a container: a change of these by hand is not seen",
+	"it does not ask a registry without pulling: lantern asks registries itself",
 }
 
 // firstProcess is where Podman's service looks for the program that init stands for (containers.conf(5), init_path).

@@ -3,7 +3,6 @@ package engine
 import (
 	"context"
 	"encoding/json"
-	"net"
 	"net/http"
 
 	"proudlantern.example/lantern/core/survey"
@@ -19,17 +18,10 @@ const StandInMachine = "/stand-in/machine"
 // Machine returns what the stand-in engine says of the machine that it stands in for; nil from a real engine and from a stand-in on the
 // real machine.
 func (e *Engine) Machine(ctx context.Context) (*survey.Survey, error) {
-	if e.name != StandInName {
+	if !e.standIn {
 		return nil, nil
 	}
-	dial := e.api.Dialer()
-	c := http.Client{Transport: &http.Transport{DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) { return dial(ctx) }}}
-	defer c.CloseIdleConnections()
-	r, err := http.NewRequestWithContext(ctx, http.MethodGet, "http://stand-in"+StandInMachine, nil)
-	if err != nil {
-		return nil, err
-	}
-	answer, err := c.Do(r)
+	answer, err := e.raw(ctx, StandInMachine)
 	if err != nil {
 		return nil, explain("machine", err)
 	}

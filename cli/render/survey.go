@@ -21,6 +21,9 @@ func Survey(w io.Writer, p Paint, s *survey.Survey) {
 	fmt.Fprintf(w, "%s  %s\n", p.Head(s.Host), p.Faint(strings.Join(machineWords(s), ", ")))
 	if s.Engine != nil {
 		fmt.Fprintf(w, "  engine %s\n", strings.Join(engineWords(s), ", "))
+		for _, m := range s.Engine.Missing {
+			fmt.Fprintf(w, "    %s\n", p.Faint(m))
+		}
 	}
 	section := func(title string, heads []string, rows [][]string) {
 		if len(rows) > 0 {

@@ -64,6 +64,8 @@ type Engine struct {
 	GIDMap []IDMap `json:"gid-map,omitempty"`
 	// Lacks names keys of a service that this engine cannot honour.
 	Lacks []string `json:"lacks,omitempty"`
+	// Missing says which calls this engine does not have, and what follows.
+	Missing []string `json:"missing,omitempty"`
 }
 
 // IDMap is a stretch of ids inside containers, and the first id of the host that it stands for.

@@ -206,6 +206,7 @@ func (s *Server) routes() http.Handler {
 	mux.HandleFunc("/_ping", func(w http.ResponseWriter, r *http.Request) {
 		w.Header().Set("Api-Version", apiVersion)
 		w.Header().Set("Ostype", "linux")
+		w.Header().Set("Server", engine.StandInName+"/1")
 		fmt.Fprint(w, "OK")
 	})
 	handle("GET /version", s.version)

@@ -387,6 +387,10 @@ func (d *Deployer) replace(ctx context.Context, stack string, s plan.Service, lo
 			d.event(stack, s.Name, StepCreate, Failed, err.Error())
 			return d.explain(ctx, s.Name, "", err)
 		}
+		if why := d.cannotRun(ctx, s, id); why != "" {
+			d.event(stack, s.Name, StepCreate, Failed, why)
+			return &Failure{Service: s.Name, Message: why}
+		}
 		d.event(stack, s.Name, StepCreate, StepDone, "")
 		if s.Overlap {
 			return d.replaceBeside(ctx, stack, s, id, proof)
@@ -439,6 +443,20 @@ func (d *Deployer) replaceBeside(ctx context.Context, stack string, s plan.Servi
 		return d.explain(ctx, s.Name, id, err)
 	}
 	return nil
+}
+
+// cannotRun looks, while what ran before still runs, whether a new command can be run at all; "" when nothing speaks against it. One that is as before needs no look.
+func (d *Deployer) cannotRun(ctx context.Context, s plan.Service, id string) string {
+	if s.Action != plan.Replace || !slices.ContainsFunc(s.Differences, func(f plan.Difference) bool {
+		return slices.Contains([]string{"image", "platform", "command", "entrypoint", "working-dir"}, f.Field)
+	}) {
+		return ""
+	}
+	why, err := d.Engine.Runnable(ctx, id)
+	if err != nil || why == "" {
+		return "" // the start will tell
+	}
+	return "its command cannot be run: " + why
 }
 
 // create makes the new container beside the old one.

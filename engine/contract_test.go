@@ -43,6 +43,7 @@ func TestContract(t *testing.T) {
 			"networks and volumes in full": wherever,
 			"what is mounted":              mounted,
 			"a command inside":             commands,
+			"what cannot be run":           runnable,
 			"folders are made":             folders,
 			"the log follows":              logFollows,
 			"a folder that does not exist": missingFolder,
@@ -108,13 +109,6 @@ func (w *world) inspect(t *testing.T, id string) engine.State {
 	return s
 }
 
-func freePort(t *testing.T) int {
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	defer l.Close()
-	return l.Addr().(*net.TCPAddr).Port
-}
-
 func lifeOfAContainer(t *testing.T, w *world) {
 	id := w.create(t, "a", w.container(enginetest.Page))
 	assert.Equal(t, "created", w.inspect(t, id).Status)
@@ -143,7 +137,7 @@ func readBack(t *testing.T, w *world) {
 	c := w.container(enginetest.Page)
 	c.User = "1311:1400"
 	c.Env = []plan.Variable{{Name: "SENSOR_LEVEL", Value: "a=b c"}, {Name: "TZ", Value: "Atlantic/Faroe"}}
-	c.Ports = []plan.Port{{Host: freePort(t), Container: 8080, Protocol: "tcp"}, {Address: "127.0.0.1", Host: freePort(t), Container: 8081, Protocol: "udp"}}
+	c.Ports = []plan.Port{{Host: enginetest.FreePort(t), Container: 8080, Protocol: "tcp"}, {Address: "127.0.0.1", Host: enginetest.FreePort(t), Container: 8081, Protocol: "udp"}}
 	c.Mounts = []plan.Mount{{Source: dir, Target: "/data", ReadOnly: true}}
 	c.Restart = declare.Restart{Policy: "on-failure", Retries: 3}
 	c.LogLimit = declare.LogLimit{Files: 3, Size: 5_000_000}
@@ -195,16 +189,17 @@ func nameOnce(t *testing.T, w *world) {
 }
 
 func portInUse(t *testing.T, w *world) {
-	l, err := net.Listen("tcp", "127.0.0.1:0")
+	held := enginetest.FreePort(t)
+	l, err := net.Listen("tcp", "127.0.0.1:"+strconv.Itoa(held))
 	require.NoError(t, err)
 	defer l.Close()
 	c := w.container(enginetest.Page)
-	c.Ports = []plan.Port{{Host: l.Addr().(*net.TCPAddr).Port, Container: 8080, Protocol: "tcp"}}
+	c.Ports = []plan.Port{{Host: held, Container: 8080, Protocol: "tcp"}}
 	id := w.create(t, "a", c)
 	require.ErrorIs(t, w.Start(w.ctx, id), engine.ErrPortInUse, "held by a process")
 	assert.False(t, w.inspect(t, id).Running)
 
-	c.Ports[0].Host = freePort(t)
+	c.Ports[0].Host = enginetest.FreePort(t)
 	require.NoError(t, w.Start(w.ctx, w.create(t, "b", c)))
 	assert.Eventually(t, func() bool {
 		conn, err := net.Dial("tcp", "127.0.0.1:"+strconv.Itoa(c.Ports[0].Host))
@@ -273,7 +268,7 @@ func wherever(t *testing.T, w *world) {
 	both.Networks = append(both.Networks, plan.Attachment{Network: second.Name, Aliases: []string{"sensor.mast", "tides"}})
 	host, none, guest := w.container(enginetest.Page), w.container(enginetest.Page), w.container(enginetest.Page)
 	host.Networks, host.Mode = nil, "host"
-	host.Env = []plan.Variable{{Name: "PROBE_PAGE", Value: fmt.Sprint(freePort(t))}}
+	host.Env = []plan.Variable{{Name: "PROBE_PAGE", Value: fmt.Sprint(enginetest.FreePort(t))}}
 	none.Networks, none.Mode = nil, "none"
 	guest.Networks, guest.Shares, guest.Hostname = nil, "both", ""
 	var ids []string
@@ -363,6 +358,40 @@ func commands(t *testing.T, w *world) {
 	require.NoError(t, w.Stop(w.ctx, id, time.Second))
 	_, _, err = w.Run(w.ctx, id, []string{"/probe", "ask", "8080"})
 	assert.Error(t, err, "it does not run")
+}
+
+// A wrong command is known from the container that was made with it, before anything is stopped for it.
+func runnable(t *testing.T, w *world) {
+	for i, c := range []struct {
+		entrypoint []string
+		dir, why   string
+		real       bool // the stand-in knows no files but programs
+	}{
+		{entrypoint: nil},
+		{entrypoint: []string{"/probe", "wait"}},
+		{entrypoint: []string{"./probe"}, dir: "/", real: true},
+		{entrypoint: []string{"/lens"}, why: "/lens is not in the image"},
+		{entrypoint: []string{"lens"}, why: "lens is not in the image"},
+		{entrypoint: []string{"./probe"}, dir: "/data", why: "./probe is not in the image"},
+		{entrypoint: []string{"/data"}, why: "/data is a folder in the image", real: true},
+		{entrypoint: []string{"/notes"}, why: "/notes may not be executed: its mode in the image is 0644", real: true},
+	} {
+		if c.real && !w.target.Real() {
+			continue
+		}
+		made := w.container(enginetest.Page)
+		made.Settings.Entrypoint, made.Settings.WorkingDir = c.entrypoint, c.dir
+		why, err := w.Runnable(w.ctx, w.create(t, strconv.Itoa(i), made))
+		require.NoError(t, err)
+		assert.Equal(t, c.why, why, "%v", c.entrypoint)
+	}
+	// A program that is mounted is there.
+	made := w.container(enginetest.Page)
+	made.Settings.Entrypoint = []string{"/tools/lens"}
+	made.Mounts = []plan.Mount{{Kind: declare.MountPath, Source: t.TempDir(), Target: "/tools"}}
+	why, err := w.Runnable(w.ctx, w.create(t, "mounted", made))
+	require.NoError(t, err)
+	assert.Empty(t, why)
 }
 
 func folders(t *testing.T, w *world) {
@@ -461,7 +490,7 @@ func facts(t *testing.T, w *world) {
 	assert.Positive(t, s.CPUs)
 	assert.Positive(t, s.Memory)
 	c := w.container(enginetest.Page)
-	c.Ports = []plan.Port{{Host: freePort(t), Container: 8080, Protocol: "tcp"}}
+	c.Ports = []plan.Port{{Host: enginetest.FreePort(t), Container: 8080, Protocol: "tcp"}}
 	require.NoError(t, w.Start(w.ctx, w.create(t, "a", c)))
 	list, err := w.Survey(w.ctx)
 	require.NoError(t, err)

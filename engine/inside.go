@@ -5,8 +5,10 @@ import (
 	"bytes"
 	"context"
 	"errors"
+	"fmt"
 	"io"
 	"path"
+	"slices"
 	"strings"
 	"time"
 
@@ -48,6 +50,62 @@ func (e *Engine) Run(ctx context.Context, id string, command []string) (code int
 		time.Sleep(20 * time.Millisecond)
 	}
 	return 0, "", ctx.Err()
+}
+
+// usualPath is where programs are looked for in an image that declares no PATH, as engines do.
+const usualPath = "/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin"
+
+// Runnable tells why the command of a container that was not started yet cannot be run: its program is not in the image, or is none. It is "" when it can be, and when
+// only a start will tell.
+func (e *Engine) Runnable(ctx context.Context, id string) (why string, err error) {
+	c, err := e.api.ContainerInspect(ctx, id, client.ContainerInspectOptions{})
+	if err != nil {
+		return "", explain("inspect", err)
+	}
+	program := c.Container.Path
+	if program == "" || c.Container.Config == nil {
+		return "", nil
+	}
+	var places []string
+	if strings.Contains(program, "/") {
+		places = []string{path.Join("/", c.Container.Config.WorkingDir, program)}
+		if path.IsAbs(program) {
+			places = []string{path.Clean(program)}
+		}
+	} else {
+		search := usualPath
+		for _, v := range c.Container.Config.Env {
+			if value, ok := strings.CutPrefix(v, "PATH="); ok {
+				search = value
+			}
+		}
+		for _, folder := range strings.Split(search, ":") {
+			places = append(places, path.Join("/", folder, program))
+		}
+	}
+	for _, place := range places {
+		if slices.ContainsFunc(c.Container.Mounts, func(m container.MountPoint) bool { return below(m.Destination, place) }) {
+			return "", nil // not of the image
+		}
+		r, err := e.api.ContainerStatPath(ctx, id, client.ContainerStatPathOptions{Path: place})
+		switch err := explain("archive", err); {
+		case errors.Is(err, ErrNotFound):
+			continue
+		case err != nil:
+			return "", err
+		case r.Stat.Mode.IsDir():
+			return program + " is a folder in the image", nil
+		case r.Stat.Mode.IsRegular() && r.Stat.Mode&0o111 == 0:
+			return fmt.Sprintf("%s may not be executed: its mode in the image is %04o", program, r.Stat.Mode.Perm()), nil
+		}
+		return "", nil
+	}
+	return program + " is not in the image", nil
+}
+
+// below tells whether a path is a folder's, or that folder.
+func below(folder, p string) bool {
+	return p == folder || strings.HasPrefix(p, strings.TrimSuffix(folder, "/")+"/")
 }
 
 // checkCommand turns the check of an image's configuration into a command: CMD with its words, CMD-SHELL with a line for the shell, NONE.

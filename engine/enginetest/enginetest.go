@@ -261,7 +261,7 @@ func buildImages() (map[name.Tag]v1.Image, error) {
 func archive(program []byte) (io.ReadCloser, error) {
 	var b bytes.Buffer
 	w := tar.NewWriter(&b)
-	for _, h := range []*tar.Header{{Name: "probe", Mode: 0o755, Size: int64(len(program))}, {Name: "data/", Mode: 0o777, Typeflag: tar.TypeDir}} {
+	for _, h := range []*tar.Header{{Name: "probe", Mode: 0o755, Size: int64(len(program))}, {Name: "notes", Mode: 0o644}, {Name: "data/", Mode: 0o777, Typeflag: tar.TypeDir}} {
 		if err := w.WriteHeader(h); err != nil {
 			return nil, err
 		}

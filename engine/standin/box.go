@@ -489,6 +489,14 @@ func writeFrame(w io.Writer, text string) {
 	fmt.Fprintln(w, text)
 }
 
+// program is what the container runs, as far as anybody said so.
+func (b *box) program() string {
+	if words := slices.Concat(b.config.Entrypoint, b.config.Cmd); len(words) > 0 {
+		return words[0]
+	}
+	return ""
+}
+
 func (b *box) inspect() container.InspectResponse {
 	b.server.mu.Lock()
 	name := b.name
@@ -497,8 +505,15 @@ func (b *box) inspect() container.InspectResponse {
 	defer b.mu.Unlock()
 	state, host := b.state, *b.host
 	answer := container.InspectResponse{
-		ID: b.id, Name: "/" + name, Created: b.created.UTC().Format(time.RFC3339Nano), State: &state, Image: b.imageID, RestartCount: b.restarts,
-		Mounts: b.unnamed, HostConfig: &host, Config: b.config, NetworkSettings: &container.NetworkSettings{Networks: map[string]*network.EndpointSettings{}},
+		ID: b.id, Path: b.program(), Name: "/" + name, Created: b.created.UTC().Format(time.RFC3339Nano), State: &state, Image: b.imageID, RestartCount: b.restarts,
+		Mounts: slices.Clone(b.unnamed), HostConfig: &host, Config: b.config, NetworkSettings: &container.NetworkSettings{Networks: map[string]*network.EndpointSettings{}},
+	}
+	for _, m := range host.Mounts {
+		point := container.MountPoint{Type: m.Type, Source: m.Source, Destination: m.Target, RW: !m.ReadOnly}
+		if m.Type == mount.TypeVolume {
+			point.Name, point.Source = m.Source, ""
+		}
+		answer.Mounts = append(answer.Mounts, point)
 	}
 	if answer.State.StartedAt == "" {
 		answer.State.StartedAt = "0001-01-01T00:00:00Z"

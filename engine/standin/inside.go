@@ -2,6 +2,7 @@ package standin
 
 import (
 	"archive/tar"
+	"encoding/base64"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -114,6 +115,18 @@ func (s *Server) putArchive(b *box, r *http.Request) (int, any, error) {
 			return 500, nil, err
 		}
 	}
+}
+
+// statPath tells of a path inside a container. Of an image's files nothing is known but its programs, if it names them; all others are taken to be there.
+func (s *Server) statPath(w http.ResponseWriter, r *http.Request) {
+	b := s.find(r.PathValue("id"))
+	place := r.URL.Query().Get("path")
+	if b == nil || b.image.Programs != nil && !slices.Contains(b.image.Programs, place) {
+		w.WriteHeader(http.StatusNotFound)
+		return
+	}
+	stat, _ := json.Marshal(container.PathStat{Name: path.Base(place), Mode: 0o755})
+	w.Header().Set("X-Docker-Container-Path-Stat", base64.StdEncoding.EncodeToString(stat))
 }
 
 func (s *Server) makeFolder(name string, h *tar.Header) error {

@@ -223,6 +223,7 @@ func (s *Server) routes() http.Handler {
 	handle("POST /containers/{id}/exec", s.withBox(s.createCommand))
 	mux.HandleFunc("POST /exec/{id}/start", s.startCommand)
 	handle("GET /exec/{id}/json", s.inspectCommand)
+	mux.HandleFunc("HEAD /containers/{id}/archive", s.statPath)
 	handle("PUT /containers/{id}/archive", s.withBox(s.putArchive))
 	handle("GET /volumes", s.listVolumes)
 	handle("POST /volumes/create", s.createVolume)

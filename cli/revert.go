@@ -26,7 +26,7 @@ func (a *app) revertCommand() *cli.Command {
 	var yes, dryRun, withLab bool
 	return &cli.Command{
 		Name: "revert", Usage: "deploy a stack as it was at an entry of the logbook, and write its files back", ArgsUsage: "STACK [ENTRY]",
-		Description: "Without ENTRY: the last that succeeded before the one that runs. It is checked, compared, proven and put back like every deploy.\n" +
+		Description: "Without ENTRY: the last that succeeded and was different from what runs. It is checked, compared, proven and put back like every deploy.\n" +
 			"lab.toml and environment files outside the stack's folder belong to other stacks, too, and stay as they are unless --with-lab is given.",
 		Flags: []cli.Flag{
 			&cli.BoolFlag{Name: "yes", Usage: "do not ask", Destination: &yes},
@@ -66,17 +66,19 @@ func (a *app) revertCommand() *cli.Command {
 	}
 }
 
-// entryBefore returns the number of the last deploy that succeeded before the one that runs.
+// entryBefore returns the number of the last deploy that succeeded and left something else running than the last one did.
 func (a *app) entryBefore(o *opened, stack string) (string, error) {
 	list, err := o.book().List(stack)
 	if err != nil {
 		return "", a.noLogbook(err)
 	}
 	done := slices.DeleteFunc(list, func(e logbook.Entry) bool { return e.Result != deploy.Done || e.Kind == logbook.Retire })
-	if len(done) < 2 {
-		return "", usage("the logbook of this clone has no earlier deploy of %s that succeeded", stack)
+	for _, e := range slices.Backward(done) {
+		if !maps.Equal(e.Runs(), done[len(done)-1].Runs()) {
+			return fmt.Sprint(e.Entry), nil
+		}
 	}
-	return fmt.Sprint(done[len(done)-2].Entry), nil
+	return "", usage("the logbook of this clone has no earlier deploy of %s that succeeded and left something else running", stack)
 }
 
 // turn is the way back to an entry.

@@ -92,7 +92,10 @@ func TestRevert(t *testing.T) {
 		assert.Equal(t, "LEVEL=never deployed\n", string(text))
 		stdout, stderr = b.run(0, "logbook", "tide-log", "1")
 		assert.NotContains(t, stdout+stderr, "the-moon-pulls")
-		// Without a number: what ran before this one.
+		// Without a number: what ran before that was different. A deploy that only starts what had stopped is not.
+		require.NoError(t, b.engine.Stop(t.Context(), "tide-log.desk", time.Second))
+		b.run(0, "deploy", "--yes")
+		assert.Equal(t, "6 deploy done", b.logged()[5])
 		b.run(0, "revert", "tide-log", "--yes")
 		assert.Equal(t, back.Container.Mounts[0].Target, b.containers()["tide-log.desk"].Container.Mounts[0].Target)
 		assert.Contains(t, b.containers()["tide-log.desk"].Container.Env, plan.Variable{Name: "LEVEL", Value: "higher"})
@@ -104,7 +107,7 @@ func TestRevert(t *testing.T) {
 		require.NoError(t, os.RemoveAll(filepath.Join(clone.dir, ".lantern")))
 		clone.write("tide-log/tide-log.env", "LEVEL=from afar\n")
 		clone.run(0, "deploy", "--yes")
-		assert.Equal(t, []string{"7 deploy done"}, clone.logged())
+		assert.Equal(t, []string{"8 deploy done"}, clone.logged())
 
 		// A damaged logbook is said, and keeps nobody from anything.
 		require.NoError(t, os.WriteFile(filepath.Join(b.dir, ".lantern/logbook.db"), []byte("a wave came over"), 0o600))
@@ -113,7 +116,7 @@ func TestRevert(t *testing.T) {
 		b.run(2, "logbook")
 		require.NoError(t, os.RemoveAll(filepath.Join(b.dir, ".lantern")))
 		b.run(0, "retire", "tide-log", "--yes")
-		assert.Equal(t, []string{"9 retire done"}, b.logged())
+		assert.Equal(t, []string{"10 retire done"}, b.logged())
 	})
 }
 

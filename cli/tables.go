@@ -94,7 +94,7 @@ func (a *app) mountsCommand() *cli.Command {
 			}
 			uses := slices.DeleteFunc(o.Mounts(), func(u lab.MountUse) bool {
 				elsewhere := a.host != "" && u.Host != a.host
-				return elsewhere || wanted != "." && !within(u.Source, wanted) && !within(wanted, u.Source)
+				return elsewhere || wanted != "." && !declare.Below(u.Source, wanted) && !declare.Below(wanted, u.Source)
 			})
 			if asJSON {
 				return render.JSON(a.Out, render.NewMountUses(uses))
@@ -103,9 +103,4 @@ func (a *app) mountsCommand() *cli.Command {
 			return nil
 		},
 	}
-}
-
-// within tells whether a path is another one or lies below it.
-func within(p, above string) bool {
-	return p == above || strings.HasPrefix(p, strings.TrimSuffix(above, "/")+"/")
 }

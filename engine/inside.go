@@ -16,6 +16,8 @@ import (
 	"github.com/moby/moby/api/types/container"
 	"github.com/moby/moby/api/types/mount"
 	"github.com/moby/moby/client"
+
+	"proudlantern.example/lantern/core/declare"
 )
 
 // Run runs a command inside a container that runs and returns its exit code and the end of what it said. A program that is not there ends
@@ -84,7 +86,7 @@ func (e *Engine) Runnable(ctx context.Context, id string) (why string, err error
 		}
 	}
 	for _, place := range places {
-		if slices.ContainsFunc(c.Container.Mounts, func(m container.MountPoint) bool { return below(m.Destination, place) }) {
+		if slices.ContainsFunc(c.Container.Mounts, func(m container.MountPoint) bool { return declare.Below(place, m.Destination) }) {
 			return "", nil // not of the image
 		}
 		r, err := e.api.ContainerStatPath(ctx, id, client.ContainerStatPathOptions{Path: place})
@@ -101,11 +103,6 @@ func (e *Engine) Runnable(ctx context.Context, id string) (why string, err error
 		return "", nil
 	}
 	return program + " is not in the image", nil
-}
-
-// below tells whether a path is a folder's, or that folder.
-func below(folder, p string) bool {
-	return p == folder || strings.HasPrefix(p, strings.TrimSuffix(folder, "/")+"/")
 }
 
 // checkCommand turns the check of an image's configuration into a command: CMD with its words, CMD-SHELL with a line for the shell, NONE.

@@ -50,7 +50,7 @@ var targetRules = []Rule{
 		Mended:  `mounts = ["/srv/skerry/mast -> /data", "memory -> /data/tmp"]`,
 		Find: func(in *Input) {
 			eachPair(in, func(s *lab.Service, earlier, later lab.Mount) {
-				if below(earlier.Target, later.Target) && later.Target != earlier.Target {
+				if declare.Below(earlier.Target, later.Target) && later.Target != earlier.Target {
 					in.report(s, source.Problem{At: later.TargetAt, Message: fmt.Sprintf("%s covers %s, which is mounted before it", later.Target, earlier.Target), Because: []source.Because{{Text: "covered", At: earlier.TargetAt}}})
 				}
 			})
@@ -70,7 +70,7 @@ var targetRules = []Rule{
 		Mended:  "mounts = [\"volume store -> /var/lib/store\"]\n\n[volume.store]",
 		Find: func(in *Input) {
 			eachDeclaredPath(in, func(s *lab.Service, kept string, image survey.Image) {
-				covered := slices.ContainsFunc(s.Mounts, func(m lab.Mount) bool { return below(kept, m.Target) || below(m.Target, kept) })
+				covered := slices.ContainsFunc(s.Mounts, func(m lab.Mount) bool { return declare.Below(kept, m.Target) || declare.Below(m.Target, kept) })
 				near := slices.ContainsFunc(s.Mounts, func(m lab.Mount) bool { return misspelt(m.Target, kept) && !slices.Contains(image.Volumes, m.Target) })
 				if !covered && !near {
 					in.report(s, source.Problem{At: s.At, Message: fmt.Sprintf("the image keeps data at %s, and nothing is mounted there: it is lost at each replacement", kept), Mend: keep(s, kept)})
@@ -120,7 +120,7 @@ var targetRules = []Rule{
 		Find: func(in *Input) {
 			eachPath(in, func(s *lab.Service, m lab.Mount, _ survey.Path) {
 				for _, f := range s.Stack.Host.Survey.FileSystems {
-					if !f.Mounted && f.Mount != "/" && below(m.Source, f.Mount) {
+					if !f.Mounted && f.Mount != "/" && declare.Below(m.Source, f.Mount) {
 						in.report(s, source.Problem{At: m.SourceAt, Message: fmt.Sprintf("%s belongs on the disk of %s, which is not mounted on %s now", m.Source, f.Mount, s.Stack.Host.Name)})
 					}
 				}
@@ -308,11 +308,6 @@ func keep(s *lab.Service, kept string) *source.Mend {
 	return mend
 }
 
-// below tells whether a path is another one or lies below it.
-func below(p, above string) bool {
-	return p == above || strings.HasPrefix(p, strings.TrimSuffix(above, "/")+"/")
-}
-
 // misspelt tells whether a path is another one but for letter case or one letter.
 func misspelt(p, right string) bool {
 	return p != right && (strings.EqualFold(p, right) || path.Dir(p) == path.Dir(right) && declare.OneLetterAway(path.Base(p), path.Base(right)) && len(path.Base(right)) > 3)
@@ -378,11 +373,11 @@ func sensitive(p string) string {
 		return "the whole disk"
 	case p == "/home" || p == "/root" || path.Dir(p) == "/home":
 		return "somebody's home as a whole, with keys and passwords,"
-	case below(p, "/var/lib/docker") || below(p, "/var/lib/containers"):
+	case declare.Below(p, "/var/lib/docker") || declare.Below(p, "/var/lib/containers"):
 		return "the engine's own data"
 	}
 	for _, folder := range []string{"/etc", "/proc", "/dev", "/sys", "/boot", "/usr", "/bin", "/sbin", "/lib"} {
-		if below(p, folder) && !below(p, "/dev/shm") && !below(p, "/dev/dri") && !(folder == "/dev" && p != "/dev") {
+		if declare.Below(p, folder) && !declare.Below(p, "/dev/shm") && !declare.Below(p, "/dev/dri") && !(folder == "/dev" && p != "/dev") {
 			return "part of the system"
 		}
 	}

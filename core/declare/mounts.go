@@ -75,6 +75,11 @@ func (m Mount) String() string {
 	return s
 }
 
+// Below tells whether a path is another one or lies below it.
+func Below(p, above string) bool {
+	return p == above || strings.HasPrefix(p, strings.TrimSuffix(above, "/")+"/")
+}
+
 // ParseMount reads a mount. The error is a *[SyntaxError] that marks the part at fault.
 func ParseMount(s string) (Mount, error) {
 	var m Mount

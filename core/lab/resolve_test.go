@@ -118,7 +118,7 @@ env = { LEVEL = 3, URL = "store://${password}@store:5432", WELL_KNOWN_TOKEN = "$
 	let := st.File.All()
 	i := len("\n[let]\npassword = { env-file = \"b.env\", key = \"DB_PASSWORD\" }\n")
 	_, line, _ := st.File.Span(let.Start+i, let.Start+i+len(`plain = "moon"`)).Excerpt()
-	assert.Equal(t, "plain = hidden (6 characters)", line)
+	assert.Equal(t, "plain = hidden (4 characters)", line)
 }
 
 func TestLinks(t *testing.T) {

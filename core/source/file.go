@@ -93,6 +93,14 @@ func Hidden(secret string) string {
 	return fmt.Sprintf("hidden (%d characters)", utf8.RuneCountInString(secret))
 }
 
+// unquoted returns a text without the quotes around it, which are no part of a secret.
+func unquoted(s string) string {
+	if n := len(s); n > 1 && s[0] == s[n-1] && (s[0] == '"' || s[0] == '\'') {
+		return s[1 : n-1]
+	}
+	return s
+}
+
 // Excerpt returns the first line of the span in three parts: before the mark, marked, after it. Hidden text is replaced
 // by its length in characters.
 func (s Span) Excerpt() (before, marked, after string) {
@@ -133,7 +141,7 @@ func (f *File) shown(start, end int) string {
 		if h.Start < start {
 			b.WriteString("…") // its length was said where it begins
 		} else {
-			b.WriteString(Hidden(h.Text()))
+			b.WriteString(Hidden(unquoted(h.Text())))
 		}
 		at = min(h.End, end)
 	}

@@ -54,6 +54,17 @@ type Service struct {
 	Made    string `json:"made,omitempty"`   // fingerprint of its declaration: plan.Container.Digest, with the stack's name as the key
 }
 
+// Runs returns what ran after a deploy: of each service its declaration and its image, as fingerprints.
+func (e Entry) Runs() map[string]string {
+	runs := map[string]string{}
+	for _, s := range e.Services {
+		if s.Made != "" {
+			runs[s.Service] = s.Made + " " + s.ID
+		}
+	}
+	return runs
+}
+
 // Before is the folder under which the files stand that a revert has written over.
 const Before = "before/"
 

@@ -47,13 +47,14 @@ func TestFailures(t *testing.T) {
 		for _, c := range []struct {
 			name, stack, says string
 			real              bool   // the stand-in runs no programs
+			early             bool   // seen before anything is stopped
 			when              func() // between the check and the start
 		}{
 			{name: "ends with 1", stack: exits(1), says: "it ended with exit code 1", real: true},
 			{name: "ends with 126", stack: exits(126), says: "its command may not be executed (exit code 126)", real: true},
 			{name: "ends with 127", stack: exits(127), says: "its command is not in the image (exit code 127)", real: true},
 			{name: "ends with 137", stack: exits(137), says: "it was killed, by somebody or for lack of memory (exit code 137)", real: true},
-			{name: "no command", stack: desk("probe:1", "entrypoint = [\"/lens\"]\nready = { tcp = 8080 }\n"), says: "/lens", real: true},
+			{name: "no command", stack: desk("probe:1", "entrypoint = [\"/lens\"]\nready = { tcp = 8080 }\n"), says: "its command cannot be run: /lens is not in the image", real: true, early: true},
 			{name: "restart loop", stack: desk("probe:exits", "restart = \"always\"\n"), says: "ended"},
 			{name: "never by http", stack: desk("probe:never", "ready = { http = \"8080/\" }\n"), says: "it was not ready within 4s: port 8080 gives no answer to / with a status of 200 to 399: it answers with status 503"},
 			{name: "never by tcp", stack: desk("probe:1", "ready = { tcp = 8081 }\n"), says: "nothing accepts connections on its port 8081"},
@@ -61,7 +62,7 @@ func TestFailures(t *testing.T) {
 			{name: "never by command", stack: desk("probe:1", "ready = { command = [\"/probe\", \"ask\", \"1\"] }\n"), says: "does not end without an error", real: true},
 			{name: "never by its image", stack: desk("probe:1", "ready = { image = true }\n"), says: "its image declares no check"},
 			{name: "never by its check", stack: desk("probe:2", "env.PROBE_NEVER_READY = \"1\"\nready = { image = true }\n"), says: "the check that its image declares does not end without an error: not ready yet", real: true},
-			{name: "job that fails", stack: "[service.job]\nimage = \"registry.skerry.example/probe:exits\"\nrestart = \"no\"\n" + desk("probe:1", "after = [\"job done\"]\nready = { tcp = 8080 }\n"), says: "job: it ended with exit code 3"},
+			{name: "job that fails", stack: "[service.job]\nimage = \"registry.skerry.example/probe:exits\"\nrestart = \"no\"\n" + desk("probe:1", "after = [\"job done\"]\nready = { tcp = 8080 }\n"), says: "job: it ended with exit code 3", early: true},
 			{name: "page never there", stack: desk("probe:never", "page = \"8080/\"\n"), says: "its page on port 8080 was not there within 4s: it answers with status 503"},
 			{name: "port taken meanwhile", stack: strings.Replace(healthy, "FIRST", "SECOND", 1), says: "a host port that it publishes is held by somebody else", when: func() {
 				held, err = net.Listen("tcp", "127.0.0.1:"+strconv.Itoa(w.ports[1]))
@@ -74,6 +75,7 @@ func TestFailures(t *testing.T) {
 			if c.real && !target.Real() {
 				continue
 			}
+			started := w.names()["pier-log.desk"].Started
 			d := w.deployer(false)
 			report := d.Report
 			d.Report = func(e deploy.Event) {
@@ -92,7 +94,9 @@ func TestFailures(t *testing.T) {
 			assert.Contains(t, out.Failure.Error(), c.says, c.name)
 			t.Logf("%s: %s", c.name, out.Failure)
 			w.settled(before)
-			assert.Equal(t, id, w.names()["pier-log.desk"].ID, c.name)
+			now := w.names()["pier-log.desk"]
+			assert.Equal(t, id, now.ID, c.name)
+			assert.Equal(t, c.early, now.Started.Equal(started), "%s: it was not stopped", c.name)
 		}
 		// An image that its registry does not have: nothing is begun.
 		if target.Real() {

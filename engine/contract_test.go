@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"net"
 	"os"
+	"path/filepath"
 	"slices"
 	"strconv"
 	"syscall"
@@ -370,6 +371,9 @@ func runnable(t *testing.T, w *world) {
 		{entrypoint: nil},
 		{entrypoint: []string{"/probe", "wait"}},
 		{entrypoint: []string{"./probe"}, dir: "/", real: true},
+		{entrypoint: []string{"/link"}, real: true},
+		{entrypoint: []string{"/bin/link"}, real: true},
+		{entrypoint: []string{"probe"}, real: true},
 		{entrypoint: []string{"/lens"}, why: "/lens is not in the image"},
 		{entrypoint: []string{"lens"}, why: "lens is not in the image"},
 		{entrypoint: []string{"./probe"}, dir: "/data", why: "./probe is not in the image"},
@@ -385,13 +389,20 @@ func runnable(t *testing.T, w *world) {
 		require.NoError(t, err)
 		assert.Equal(t, c.why, why, "%v", c.entrypoint)
 	}
-	// A program that is mounted is there.
-	made := w.container(enginetest.Page)
-	made.Settings.Entrypoint = []string{"/tools/lens"}
-	made.Mounts = []plan.Mount{{Kind: declare.MountPath, Source: t.TempDir(), Target: "/tools"}}
-	why, err := w.Runnable(w.ctx, w.create(t, "mounted", made))
-	require.NoError(t, err)
-	assert.Empty(t, why)
+	// A program that is mounted is there, also behind a link.
+	tools := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(tools, "lens"), []byte("#!"), 0o755))
+	for name, entrypoint := range map[string]string{"mounted": "/tools/lens", "linked": "/tool"} {
+		if name == "linked" && !w.target.Real() {
+			continue
+		}
+		made := w.container(enginetest.Page)
+		made.Settings.Entrypoint = []string{entrypoint}
+		made.Mounts = []plan.Mount{{Kind: declare.MountPath, Source: tools, Target: "/tools"}}
+		why, err := w.Runnable(w.ctx, w.create(t, name, made))
+		require.NoError(t, err)
+		assert.Empty(t, why, entrypoint)
+	}
 }
 
 func folders(t *testing.T, w *world) {

@@ -167,7 +167,7 @@ func dial(ctx context.Context, address string, tls lab.TLS) (*Engine, error) {
 // identify finds out which engine this is, from what it calls itself in every answer. Only where something in between has another name is it asked for its
 // version: engines run programs for that, and one of them the package manager, which takes longer than most commands of lantern.
 func (e *Engine) identify(ctx context.Context) error {
-	answer, err := e.raw(ctx, "/_ping")
+	answer, err := e.raw(ctx, http.MethodGet, "/_ping")
 	if err != nil {
 		return err
 	}
@@ -203,10 +203,10 @@ func (e *Engine) version(ctx context.Context) (name, version string, err error) 
 }
 
 // raw makes a call past the client, for what it does not tell.
-func (e *Engine) raw(ctx context.Context, path string) (*http.Response, error) {
+func (e *Engine) raw(ctx context.Context, method, path string) (*http.Response, error) {
 	dial := e.api.Dialer()
 	transport := &http.Transport{DisableKeepAlives: true, DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) { return dial(ctx) }}
-	r, err := http.NewRequestWithContext(ctx, http.MethodGet, "http://engine"+path, nil)
+	r, err := http.NewRequestWithContext(ctx, method, "http://engine"+path, nil)
 	if err != nil {
 		return nil, err
 	}

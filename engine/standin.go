@@ -21,7 +21,7 @@ func (e *Engine) Machine(ctx context.Context) (*survey.Survey, error) {
 	if !e.standIn {
 		return nil, nil
 	}
-	answer, err := e.raw(ctx, StandInMachine)
+	answer, err := e.raw(ctx, http.MethodGet, StandInMachine)
 	if err != nil {
 		return nil, explain("machine", err)
 	}

@@ -257,11 +257,17 @@ func buildImages() (map[name.Tag]v1.Image, error) {
 	return images, nil
 }
 
-// archive is a layer with the one file that the images have, and a folder to mount on.
+// archive is a layer with the one program that the images have, what is none, links, and a folder to mount on.
 func archive(program []byte) (io.ReadCloser, error) {
 	var b bytes.Buffer
 	w := tar.NewWriter(&b)
-	for _, h := range []*tar.Header{{Name: "probe", Mode: 0o755, Size: int64(len(program))}, {Name: "notes", Mode: 0o644}, {Name: "data/", Mode: 0o777, Typeflag: tar.TypeDir}} {
+	link := func(name, to string) *tar.Header {
+		return &tar.Header{Name: name, Linkname: to, Typeflag: tar.TypeSymlink}
+	}
+	for _, h := range []*tar.Header{
+		{Name: "probe", Mode: 0o755, Size: int64(len(program))}, {Name: "notes", Mode: 0o644}, {Name: "data/", Mode: 0o777, Typeflag: tar.TypeDir},
+		link("bin", "/"), link("link", "probe"), link("tool", "/tools/lens"),
+	} {
 		if err := w.WriteHeader(h); err != nil {
 			return nil, err
 		}

@@ -74,7 +74,7 @@ func newBench(t *testing.T, target enginetest.Target) *bench {
 		for _, c := range engine.GuestsFirst(list) {
 			assert.NoError(t, e.Remove(ctx, c.ID))
 		}
-		networks, err := e.Networks(ctx)
+		networks, err := e.Networks(ctx, "")
 		assert.NoError(t, err)
 		for _, n := range networks {
 			assert.NoError(t, e.RemoveNetwork(ctx, n.Name, b.lab()))
@@ -286,7 +286,7 @@ func TestLifeOfAStack(t *testing.T) {
 		assert.DirExists(t, filepath.Join(b.data, "store"))
 		_, err := b.engine.Inspect(t.Context(), foreign)
 		assert.NoError(t, err)
-		networks, err := b.engine.Networks(t.Context())
+		networks, err := b.engine.Networks(t.Context(), "")
 		require.NoError(t, err)
 		for _, n := range networks {
 			assert.NotEqual(t, plan.NetworkName("tide-log"), n.Name)

@@ -225,7 +225,7 @@ func TestWholeLanguage(t *testing.T) {
 
 		// A shared network goes with the last stack that uses it; what somebody else made, and every volume, stays.
 		networks := func() (names []string) {
-			list, err := b.engine.Networks(t.Context())
+			list, err := b.engine.Networks(t.Context(), "")
 			require.NoError(t, err)
 			for _, n := range list {
 				if n.Lab == "skerry-light" || n.Lab == old {

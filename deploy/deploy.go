@@ -150,7 +150,7 @@ func (d *Deployer) look(ctx context.Context, stack *lab.Stack) (looked, error) {
 	var errs [4]error
 	var wait sync.WaitGroup
 	wait.Go(func() { found.containers, errs[0] = d.mine(ctx, stack.Name) })
-	wait.Go(func() { found.networks, errs[1] = d.Engine.Networks(ctx) })
+	wait.Go(func() { found.networks, errs[1] = d.Engine.Networks(ctx, d.Lab) })
 	wait.Go(func() { found.volumes, errs[2] = d.Engine.Volumes(ctx) })
 	wait.Go(func() {
 		var references []string

@@ -164,7 +164,7 @@ func (w *world) settled(st *lab.Stack) {
 			assert.True(w.t, slices.ContainsFunc(c.Container.Networks, func(a plan.Attachment) bool { return a.Network == n.EngineName }), "%s is on %s", s.Name, n.Name)
 		}
 	}
-	networks, err := w.engine.Networks(context.Background())
+	networks, err := w.engine.Networks(context.Background(), "")
 	require.NoError(w.t, err)
 	for _, n := range plan.NetworksOf(st) {
 		i := slices.IndexFunc(networks, func(f survey.Network) bool { return f.Name == n.Name })
@@ -409,7 +409,7 @@ func TestForeignNames(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, deploy.PutBack, out.Result)
 	assert.Contains(t, out.Failure.Message, "the network pier-log.net: a network pier-log.net is there that is not of this lab")
-	networks, err := w.engine.Networks(t.Context())
+	networks, err := w.engine.Networks(t.Context(), "")
 	require.NoError(t, err)
 	assert.Len(t, networks, 2, "and it is still there")
 }

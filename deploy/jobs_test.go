@@ -252,7 +252,7 @@ func TestOtherStacks(t *testing.T) {
 		require.Equal(t, deploy.Done, out.Result, "%s: %v", st.Name, out.Failure)
 	}
 	networks := func() (names []string) {
-		list, err := w.engine.Networks(t.Context())
+		list, err := w.engine.Networks(t.Context(), "")
 		require.NoError(t, err)
 		for _, n := range list {
 			if n.Lab == "skerry-pier" {

@@ -61,7 +61,7 @@ func (d *Deployer) moves(ctx context.Context, p plan.Stack) ([]move, error) {
 		if !slices.ContainsFunc(p.Networks, func(r plan.Resource) bool { return r.Name == n.Name && r.Action == plan.Replace }) {
 			continue
 		}
-		networks, err := d.Engine.Networks(ctx)
+		networks, err := d.Engine.Networks(ctx, d.Lab)
 		if err != nil {
 			return nil, err
 		}
@@ -111,7 +111,7 @@ func readMoves(label string) []move {
 
 // move makes a network what it shall be, with all its members on it. It can be run again from any point, in either direction.
 func (d *Deployer) move(ctx context.Context, stack string, m move, want plan.Network) error {
-	networks, err := d.Engine.Networks(ctx)
+	networks, err := d.Engine.Networks(ctx, d.Lab)
 	if err != nil {
 		return err
 	}

@@ -74,7 +74,7 @@ func (d *Deployer) unusedNetworks(ctx context.Context, stack string, leaving []e
 	if err != nil {
 		return nil, err
 	}
-	networks, err := d.Engine.Networks(ctx)
+	networks, err := d.Engine.Networks(ctx, d.Lab)
 	if err != nil {
 		return nil, err
 	}
@@ -91,7 +91,7 @@ func (d *Deployer) unusedNetworks(ctx context.Context, stack string, leaving []e
 	}
 	var unused []string
 	for _, n := range networks {
-		ours := n.Lab == d.Lab && (n.Stack == stack || n.Stack == "" && !othersAtWork)
+		ours := n.Stack == stack || n.Stack == "" && !othersAtWork
 		if ours && !used[n.Name] {
 			unused = append(unused, n.Name)
 		}
@@ -139,12 +139,12 @@ func (d *Deployer) lastEntry(ctx context.Context, stack string, containers []eng
 			last = max(last, number(v.Entry))
 		}
 	}
-	networks, err := d.Engine.Networks(ctx)
+	networks, err := d.Engine.Networks(ctx, d.Lab)
 	if err != nil {
 		return 0, err
 	}
 	for _, n := range networks {
-		if n.Lab == d.Lab && n.Stack == stack {
+		if n.Stack == stack {
 			last = max(last, number(n.Entry))
 		}
 	}

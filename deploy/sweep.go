@@ -70,13 +70,13 @@ func (d *Deployer) Sweepable(ctx context.Context, known Remembered) ([]Sweepable
 		return nil, err
 	}
 	atWork := slices.ContainsFunc(containers, func(c engine.State) bool { return c.Labels[plan.LabelService] == "" })
-	networks, err := d.Engine.Networks(ctx)
+	networks, err := d.Engine.Networks(ctx, d.Lab)
 	if err != nil {
 		return nil, err
 	}
 	for _, n := range networks {
 		on := slices.ContainsFunc(containers, func(c engine.State) bool { return onNetwork(c, n.Name) })
-		if n.Lab == d.Lab && !on && !atWork {
+		if !on && !atWork {
 			all = append(all, Sweepable{d.Host, SweepNetwork, n.Name, "nobody is on it", 0})
 		}
 	}

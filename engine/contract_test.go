@@ -78,7 +78,7 @@ func newWorld(t *testing.T, e *engine.Engine, target enginetest.Target) *world {
 		for _, c := range engine.GuestsFirst(list) {
 			assert.NoError(t, e.Remove(ctx, c.ID))
 		}
-		networks, err := e.Networks(ctx)
+		networks, err := e.Networks(ctx, "")
 		assert.NoError(t, err)
 		for _, n := range networks {
 			assert.NoError(t, e.RemoveNetwork(ctx, n.Name, w.prefix))
@@ -240,9 +240,13 @@ func networks(t *testing.T, w *world) {
 	assert.False(t, made, "it is there already")
 	_, err = w.CreateNetwork(w.ctx, plan.Network{Name: w.prefix}, map[string]string{plan.LabelLab: "another"})
 	assert.ErrorIs(t, err, engine.ErrNameTaken)
-	list, err := w.Networks(w.ctx)
+	list, err := w.Networks(w.ctx, "")
 	require.NoError(t, err)
 	assert.True(t, slices.ContainsFunc(list, func(n survey.Network) bool { return n.Name == w.prefix && n.Lab == w.prefix }))
+	own, err := w.Networks(w.ctx, w.prefix)
+	require.NoError(t, err)
+	require.Len(t, own, 1, "those of a lab are no others")
+	assert.Equal(t, w.prefix, own[0].Name)
 	require.NoError(t, w.Start(w.ctx, w.create(t, "a", w.container(enginetest.Page))))
 	require.NoError(t, w.RemoveNetwork(w.ctx, w.prefix, "another"))
 	assert.Error(t, w.RemoveNetwork(w.ctx, w.prefix, w.prefix), "it has a running member")

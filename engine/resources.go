@@ -16,9 +16,10 @@ import (
 	"proudlantern.example/lantern/core/survey"
 )
 
-// Networks returns the networks of the engine, whoever made them.
-func (e *Engine) Networks(ctx context.Context) ([]survey.Network, error) {
-	list, err := e.networks(ctx)
+// Networks returns the networks of a lab; with "" those of the engine, whoever made them. Podman's service looks at all containers for each network: it is asked for no more
+// than is needed.
+func (e *Engine) Networks(ctx context.Context, lab string) ([]survey.Network, error) {
+	list, err := e.networks(ctx, lab)
 	networks := []survey.Network{}
 	for _, n := range list {
 		networks = append(networks, survey.Network{Name: n.Name, Lab: n.Labels[plan.LabelLab], Stack: n.Labels[plan.LabelStack], Entry: n.Labels[plan.LabelEntry], Subnets: subnets(n), Internal: n.Internal})
@@ -26,10 +27,14 @@ func (e *Engine) Networks(ctx context.Context) ([]survey.Network, error) {
 	return networks, err
 }
 
-func (e *Engine) networks(ctx context.Context) ([]network.Summary, error) {
+func (e *Engine) networks(ctx context.Context, lab string) ([]network.Summary, error) {
 	var list client.NetworkListResult
+	var options client.NetworkListOptions
+	if lab != "" {
+		options.Filters = make(client.Filters).Add("label", plan.LabelLab+"="+lab)
+	}
 	err := e.call(ctx, "networks", 0, func(ctx context.Context) (err error) {
-		list, err = e.api.NetworkList(ctx, client.NetworkListOptions{})
+		list, err = e.api.NetworkList(ctx, options)
 		return err
 	})
 	if err != nil {
@@ -52,7 +57,7 @@ func subnets(n network.Summary) []string {
 // CreateNetwork makes a network unless this lab has one of that name. Errors: [ErrNameTaken] when somebody else has, [ErrNotFound] when it is
 // to exist already and does not, [ErrDiffers] when this lab's is another one than declared.
 func (e *Engine) CreateNetwork(ctx context.Context, want plan.Network, labels map[string]string) (made bool, err error) {
-	list, err := e.networks(ctx)
+	list, err := e.networks(ctx, "")
 	if err != nil {
 		return false, err
 	}
@@ -96,11 +101,11 @@ func resourceError(call string, kind error, format string, args ...any) error {
 
 // RemoveNetwork removes a network of a lab. One that is not there, or is somebody else's, is left alone without an error.
 func (e *Engine) RemoveNetwork(ctx context.Context, name, lab string) error {
-	list, err := e.Networks(ctx)
+	list, err := e.Networks(ctx, lab)
 	if err != nil {
 		return err
 	}
-	if !slices.ContainsFunc(list, func(n survey.Network) bool { return n.Name == name && n.Lab == lab }) {
+	if !slices.ContainsFunc(list, func(n survey.Network) bool { return n.Name == name }) {
 		return nil
 	}
 	err = e.call(ctx, "network", 0, func(ctx context.Context) error {

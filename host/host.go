@@ -82,7 +82,7 @@ func surveyEngine(ctx context.Context, e *engine.Engine, s *survey.Survey, wante
 	if s.Containers, err = e.Survey(ctx); err != nil {
 		return err
 	}
-	if s.Networks, err = e.Networks(ctx); err != nil {
+	if s.Networks, err = e.Networks(ctx, ""); err != nil {
 		return err
 	}
 	if s.Volumes, err = e.Volumes(ctx); err != nil {

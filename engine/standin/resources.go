@@ -13,12 +13,18 @@ import (
 	"github.com/moby/moby/api/types/volume"
 )
 
-func (s *Server) listNetworks(*http.Request) (int, any, error) {
+func (s *Server) listNetworks(r *http.Request) (int, any, error) {
+	labels, err := labelFilter(r)
+	if err != nil {
+		return 400, nil, err
+	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	list := []network.Summary{}
 	for _, n := range s.networks {
-		list = append(list, network.Summary{Network: *n})
+		if matches(labels, n.Labels) {
+			list = append(list, network.Summary{Network: *n})
+		}
 	}
 	return 200, list, nil
 }

@@ -431,11 +431,9 @@ func (s *Server) find(name string) *box {
 }
 
 func (s *Server) list(r *http.Request) (int, any, error) {
-	var filters map[string]map[string]bool
-	if f := r.URL.Query().Get("filters"); f != "" {
-		if err := json.Unmarshal([]byte(f), &filters); err != nil {
-			return 400, nil, err
-		}
+	labels, err := labelFilter(r)
+	if err != nil {
+		return 400, nil, err
 	}
 	all := r.URL.Query().Get("all") == "1"
 	s.mu.Lock()
@@ -443,11 +441,22 @@ func (s *Server) list(r *http.Request) (int, any, error) {
 	list := []container.Summary{}
 	for _, b := range s.containers {
 		summary, running := b.summary()
-		if (all || running) && matches(filters["label"], summary.Labels) {
+		if (all || running) && matches(labels, summary.Labels) {
 			list = append(list, summary)
 		}
 	}
 	return 200, list, nil
+}
+
+// labelFilter returns what a list is asked for by labels.
+func labelFilter(r *http.Request) (map[string]bool, error) {
+	var filters map[string]map[string]bool
+	text := r.URL.Query().Get("filters")
+	if text == "" {
+		return nil, nil
+	}
+	err := json.Unmarshal([]byte(text), &filters)
+	return filters["label"], err
 }
 
 // matches tells whether labels fit a filter: each of NAME or NAME=VALUE.

@@ -153,8 +153,8 @@ func (e *Engine) Inspect(ctx context.Context, name string) (State, error) {
 	return e.state(r.Container), nil
 }
 
-// atOnce is how many questions an engine is asked at the same time.
-const atOnce = 8
+// atOnce is how many questions an engine is asked at the same time. With more, those of Podman's service stand in each other's way.
+const atOnce = 4
 
 // Containers returns the containers of a lab, or of one of its stacks, by name.
 func (e *Engine) Containers(ctx context.Context, lab, stack string) ([]State, error) {

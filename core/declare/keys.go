@@ -306,8 +306,16 @@ func OneLetterAway(a, b string) bool {
 			return -1
 		}, s)
 	}
-	if n := len(a) - len(b); n < -utf8.UTFMax || n > utf8.UTFMax {
-		return false // a letter has at most so many bytes
+	// Between what both begin and end with there is no more than that letter; most names are told apart by that alone.
+	first, last, shorter := 0, 0, min(len(a), len(b))
+	for first < shorter && a[first] == b[first] {
+		first++
+	}
+	for last < shorter-first && a[len(a)-1-last] == b[len(b)-1-last] {
+		last++
+	}
+	if max(len(a), len(b))-first-last > utf8.UTFMax {
+		return false
 	}
 	return levenshtein.Distance(a, b, nil) == 1 && digits(a) == digits(b)
 }

@@ -284,17 +284,17 @@ func (s *Survey) Group(name string) (Group, bool) {
 // UserName returns the name of a uid, or "uid N".
 func (s *Survey) UserName(uid int) string {
 	if a, ok := s.AccountOf(uid); ok {
-		return fmt.Sprintf("%s (uid %d)", a.Name, uid)
+		return a.Name + " (uid " + strconv.Itoa(uid) + ")"
 	}
-	return fmt.Sprintf("uid %d", uid)
+	return "uid " + strconv.Itoa(uid)
 }
 
 // GroupName returns the name of a gid, or "gid N".
 func (s *Survey) GroupName(gid int) string {
 	if g, ok := find(s.Groups, func(g Group) bool { return g.GID == gid }); ok {
-		return fmt.Sprintf("%s (gid %d)", g.Name, gid)
+		return g.Name + " (gid " + strconv.Itoa(gid) + ")"
 	}
-	return fmt.Sprintf("gid %d", gid)
+	return "gid " + strconv.Itoa(gid)
 }
 
 // Path returns what is known of a path.

@@ -269,6 +269,9 @@ func (w *world) attempt(s scenario, n int, f standin.Fault) {
 // A process that dies after any of its calls leaves neither neither old nor new, and the next one brings the stack to what is declared. The same
 // when a call fails, its answer is lost or never comes; and an engine that starts anew in between brings back what ran before.
 func TestDeathAtEveryCall(t *testing.T) {
+	if os.Getenv("LANTERN_TEST_DOCKERD") != "" {
+		t.Skip("this is about the stand-in, and keeps the machine busy: go test without real engines runs it")
+	}
 	for _, s := range scenarios {
 		t.Run(s.name, func(t *testing.T) {
 			w := newWorld(t)
@@ -386,23 +389,27 @@ func TestDeathOnRealEngines(t *testing.T) {
 }
 
 // An engine that starts anew in place of the next run: dockerd brings back what ran before, in whatever order it starts its containers. Podman's service cannot be told
-// to, but takes nothing away either: there the next run does it. At one call of each scenario, or as many as LANTERN_TEST_RESTARTS says.
+// to, but takes nothing away either: there the next run does it. At one call of two scenarios on dockerd; LANTERN_TEST_RESTARTS says at how many calls of all of them, on both.
 func TestRestartOfRealEngines(t *testing.T) {
-	most := 1
+	most, all := 1, false
 	if s := os.Getenv("LANTERN_TEST_RESTARTS"); s != "" {
 		var err error
 		most, err = strconv.Atoi(s)
 		require.NoError(t, err)
+		all = true
 	}
 	for name, start := range map[string]func(testing.TB) *enginetest.Private{
 		"dockerd": func(t testing.TB) *enginetest.Private { return enginetest.StartDockerd(t, 0) }, "podman": enginetest.StartPodman,
 	} {
 		t.Run(name, func(t *testing.T) {
+			if name == "podman" && !all {
+				t.Skip("this service of Podman must be the only one at work: set LANTERN_TEST_RESTARTS and run this test alone")
+			}
 			t.Parallel()
 			own := start(t)
 			points, between := 0, 0
 			for k, s := range scenarios {
-				if s.before == "" || s.retire {
+				if s.before == "" || s.retire || !all && k%4 != 3 {
 					continue // nothing has to come back
 				}
 				w := worldOn(t, own.Address)
@@ -454,7 +461,7 @@ func TestRestartOfRealEngines(t *testing.T) {
 				require.Equal(t, deploy.Done, out.Result, "%v", out.Hand)
 			}
 			t.Logf("%d points, %d of them between two policies", points, between)
-			assert.GreaterOrEqual(t, points, 5)
+			assert.GreaterOrEqual(t, points, 2)
 		})
 	}
 }

@@ -3,6 +3,7 @@ package enginetest
 import (
 	"net"
 	"os"
+	"path/filepath"
 	"strconv"
 	"sync/atomic"
 	"testing"
@@ -10,17 +11,21 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// Ports of the tests lie below those that kernels hand out to whoever connects: such a one may be taken at any moment.
-const firstPort, portCount = 24000, 8000
+// Ports of the tests lie below those that kernels hand out to whoever connects: such a one may be taken at any moment. Packages are tested at the same time, each by a
+// program of its own: its name says which block it takes them from.
+const firstPort, blocks, portCount = 24000, 8, 1000
 
 var portsGiven atomic.Int64
 
 // FreePort returns a tcp port that nobody has, another one each time.
 func FreePort(t testing.TB) int {
 	t.Helper()
+	block := 0
+	for _, c := range filepath.Base(os.Args[0]) {
+		block += int(c)
+	}
 	for range portCount {
-		// Packages are tested at the same time, each by a process of its own, and begin at different places.
-		port := firstPort + (os.Getpid()*131+int(portsGiven.Add(1)))%portCount
+		port := firstPort + block%blocks*portCount + (os.Getpid()*131+int(portsGiven.Add(1)))%portCount
 		l, err := net.Listen("tcp", ":"+strconv.Itoa(port))
 		if err == nil {
 			l.Close()

@@ -1,6 +1,7 @@
 package enginetest
 
 import (
+	"context"
 	"fmt"
 	"net"
 	"os"
@@ -12,6 +13,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/moby/moby/client"
 	"github.com/stretchr/testify/require"
 )
 
@@ -50,8 +52,24 @@ func StartDockerd(t testing.TB, disk int64) *Private {
 		"dockerd", "-H", d.Address, "--data-root", data, "--exec-root", d.dir + "/exec", "--pidfile", d.dir + "/pid", "--containerd", "",
 		"--bridge", "none", "--iptables=false", "--ip6tables=false", "--default-address-pool", "base=198.18.128.0/18,size=26",
 	}
-	d.begin(nil)
+	d.begin(d.forget)
 	return d
+}
+
+// forget removes what a test has left, before the engine ends: its networks would stay on the machine.
+func (d *Private) forget() {
+	ctx := context.Background()
+	api, err := client.New(client.WithHost(d.Address))
+	if err != nil {
+		return
+	}
+	defer api.Close()
+	if list, err := api.ContainerList(ctx, client.ContainerListOptions{All: true}); err == nil {
+		for _, c := range list.Items {
+			api.ContainerRemove(ctx, c.ID, client.ContainerRemoveOptions{Force: true})
+		}
+	}
+	api.NetworkPrune(ctx, client.NetworkPruneOptions{})
 }
 
 // podmanConf is what Podman's service needs to run beside another one (containers.conf(5)).
@@ -68,7 +86,8 @@ default_subnet_pools = [{"base" = "198.18.192.0/19", "size" = 26}]
 default_ulimits = ["nofile=1024:1024","nproc=1024:1024"]
 `
 
-// StartPodman starts a service of Podman. Its containers outlive the service, and are ended with the test.
+// StartPodman starts a service of Podman. Its containers outlive the service, and are ended with the test. Two such services know nothing of each other's bridges and give
+// them the same names: nothing else may use one at the same time.
 func StartPodman(t testing.TB) *Private {
 	t.Helper()
 	p := private(t)

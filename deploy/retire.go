@@ -98,7 +98,11 @@ func (d *Deployer) Retire(ctx context.Context, stack string, withVolumes bool) (
 	if out.Result == Done {
 		if err := d.removeUnused(ctx, stack, nil); err != nil {
 			out.Result = NeedsAHand
-			out.Hand = append(out.Hand, "something else uses it: "+err.Error())
+			if errors.Is(err, engine.ErrMiscounted) {
+				out.Hand = append(out.Hand, err.Error()+"; lantern sweep removes it then")
+			} else {
+				out.Hand = append(out.Hand, "something else uses it: "+err.Error())
+			}
 		}
 	}
 	if out.Result == Done {

@@ -23,6 +23,8 @@ var (
 	ErrUnknownOutcome = errors.New("the connection to the engine broke during the call")
 	// ErrDiffers is returned when what is there is another one than declared.
 	ErrDiffers = errors.New("it is there, and differs")
+	// ErrMiscounted is returned when an engine keeps a network for members that it does not have.
+	ErrMiscounted = errors.New("the engine has lost count")
 	// ErrDiskFull is returned when the disk of the engine has no space left.
 	ErrDiskFull = errors.New("the disk is full")
 	// ErrUnsupported is returned when the engine lacks the call.

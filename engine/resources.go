@@ -99,7 +99,7 @@ func resourceError(call string, kind error, format string, args ...any) error {
 	return &Error{Call: call, Message: fmt.Sprintf(format, args...), kind: kind, err: kind}
 }
 
-// RemoveNetwork removes a network of a lab. One that is not there, or is somebody else's, is left alone without an error.
+// RemoveNetwork removes a network of a lab. One that is not there, or is somebody else's, is left alone without an error. Errors: [ErrMiscounted].
 func (e *Engine) RemoveNetwork(ctx context.Context, name, lab string) error {
 	list, err := e.Networks(ctx, lab)
 	if err != nil {
@@ -114,6 +114,12 @@ func (e *Engine) RemoveNetwork(ctx context.Context, name, lab string) error {
 	})
 	if errors.Is(err, ErrNotFound) {
 		return nil
+	}
+	if err != nil && strings.Contains(err.Error(), "active endpoints") {
+		// Dockerd 20.10 counts wrong when a container goes while it is put on a network, and counts anew when it starts.
+		if n, lost := e.api.NetworkInspect(ctx, name, client.NetworkInspectOptions{}); lost == nil && len(n.Network.Containers) == 0 {
+			return resourceError("network", ErrMiscounted, "nobody is on the network %s, but the engine has lost count and keeps it until it starts anew", name)
+		}
 	}
 	return err
 }

@@ -82,7 +82,7 @@ func newBench(t *testing.T, target enginetest.Target) *bench {
 		volumes, err := e.Volumes(ctx)
 		assert.NoError(t, err)
 		for _, v := range volumes {
-			assert.NoError(t, e.RemoveVolume(ctx, v.Name, b.lab()))
+			assert.NoError(t, e.RemoveVolume(ctx, v.Name, b.lab(), v.ForImage != ""))
 		}
 		e.Close()
 	})
@@ -207,7 +207,8 @@ func TestLifeOfAStack(t *testing.T) {
 			b.write("tide-log/stack.toml", fmt.Sprintf(stackText, image, front, level, within, desk))
 		}
 		foreign := fmt.Sprintf("foreign-%d", time.Now().UnixNano())
-		require.NoError(t, b.engine.CreateMark(t.Context(), foreign, enginetest.Store, map[string]string{plan.LabelLab: "another", plan.LabelStack: "tide-log"}))
+		_, err := b.engine.CreateMark(t.Context(), foreign, enginetest.Store, map[string]string{plan.LabelLab: "another", plan.LabelStack: "tide-log"})
+		require.NoError(t, err)
 		t.Cleanup(func() { assert.NoError(t, b.engine.Remove(context.Background(), foreign)) })
 
 		// The first deploy: in order, proven, with the links at the end.
@@ -284,7 +285,7 @@ func TestLifeOfAStack(t *testing.T) {
 		b.run(0, "retire", "tide-log", "--yes")
 		assert.Empty(t, b.containers())
 		assert.DirExists(t, filepath.Join(b.data, "store"))
-		_, err := b.engine.Inspect(t.Context(), foreign)
+		_, err = b.engine.Inspect(t.Context(), foreign)
 		assert.NoError(t, err)
 		networks, err := b.engine.Networks(t.Context(), "")
 		require.NoError(t, err)

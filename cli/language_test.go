@@ -187,7 +187,7 @@ func wholeBench(t *testing.T, target enginetest.Target, vane, beacon int) (b *be
 		}
 		defer e.Close()
 		assert.NoError(t, e.RemoveNetwork(ctx, old+".pier", old))
-		assert.NoError(t, e.RemoveVolume(ctx, old+".readings", old))
+		assert.NoError(t, e.RemoveVolume(ctx, old+".readings", old, false))
 	})
 	b = newBench(t, target)
 	elsewhere := map[string]string{plan.LabelLab: old}

@@ -136,7 +136,20 @@ func (a *app) deployer(ctx context.Context, o *opened, h *lab.Host, report func(
 	if err != nil {
 		return nil, unreachable(h.Name, err)
 	}
-	return &deploy.Deployer{Engine: e, Lab: o.Name, Host: h.Name, Self: deploy.NewSelf(), Report: report, Patience: engineReturns}, nil
+	return &deploy.Deployer{Engine: e, Lab: o.Name, Host: h.Name, Existing: o.existing(), Self: deploy.NewSelf(), Report: report, Patience: engineReturns}, nil
+}
+
+// existing returns the names of the volumes that any stack of the lab says somebody else makes.
+func (o *opened) existing() []string {
+	var names []string
+	for _, st := range o.Stacks {
+		for _, v := range st.Volumes {
+			if v.Existing {
+				names = append(names, v.EngineName)
+			}
+		}
+	}
+	return names
 }
 
 // engineReturns is how long an engine takes at most to start anew, containers and all.

@@ -33,7 +33,7 @@ func (a *app) sweepCommand() *cli.Command {
 				return a.noLogbook(err)
 			}
 			found := []deploy.Sweepable{}
-			by := map[string]*deploy.Deployer{}
+			by, knows := map[string]*deploy.Deployer{}, map[string]deploy.Remembered{}
 			for _, h := range o.Hosts {
 				if a.host != "" && h.Name != a.host {
 					continue
@@ -48,6 +48,7 @@ func (a *app) sweepCommand() *cli.Command {
 				if err != nil {
 					return unreachable(h.Name, err)
 				}
+				knows[h.Name] = known
 				list, err := d.Sweepable(ctx, known)
 				if err != nil {
 					return unreachable(h.Name, err)
@@ -73,7 +74,7 @@ func (a *app) sweepCommand() *cli.Command {
 			}
 			var left []error
 			for _, s := range found {
-				if err := by[s.Host].Sweep(ctx, s); err != nil {
+				if err := by[s.Host].Sweep(ctx, s, knows[s.Host]); err != nil {
 					a.warn("%s %s is still there: %s", s.Kind, s.Name, err)
 					left = append(left, err)
 				}
@@ -88,7 +89,7 @@ func (a *app) sweepCommand() *cli.Command {
 
 // remembered gathers from the logbook what was left on a host, and what is still wanted there.
 func remembered(ctx context.Context, o *opened, d *deploy.Deployer, h *lab.Host, entries []logbook.Entry) (deploy.Remembered, error) {
-	known := deploy.Remembered{Images: map[string]string{}, Keep: map[string]bool{}, Volumes: map[string]string{}}
+	known := deploy.Remembered{Images: map[string]deploy.RememberedImage{}, Keep: map[string]bool{}}
 	done := map[string][]logbook.Entry{}
 	for _, e := range entries {
 		if e.Host != h.Name {
@@ -96,11 +97,8 @@ func remembered(ctx context.Context, o *opened, d *deploy.Deployer, h *lab.Host,
 		}
 		for _, s := range e.Services {
 			if s.ID != "" {
-				known.Images[s.ID] = s.Image + ", " + e.Stack + "/" + s.Service
+				known.Images[s.ID] = deploy.RememberedImage{Reference: s.Image, About: s.Image + ", " + e.Stack + "/" + s.Service}
 			}
-		}
-		for _, v := range e.Left {
-			known.Volumes[v] = "left by " + e.Stack
 		}
 		if e.Result == deploy.Done && e.Kind != logbook.Retire {
 			done[e.Stack] = append(done[e.Stack], e)

@@ -21,6 +21,9 @@ func (d *Deployer) commit(ctx context.Context, stack string) Outcome {
 	if err != nil {
 		return again(err, "the engine stopped answering")
 	}
+	if service := missing(stack, containers); service != "" {
+		return again(errors.New(service+" has no container any more"), "somebody has taken one away meanwhile")
+	}
 	left, err := d.removePrevious(ctx, stack, containers)
 	if err != nil {
 		return again(err, "what ran before is still there, stopped, or a restart policy is not set")
@@ -30,10 +33,10 @@ func (d *Deployer) commit(ctx context.Context, stack string) Outcome {
 		d.event(stack, "", StepRemove, Progress, "left alone: "+err.Error())
 	}
 	for _, c := range containers {
-		if c.Name != stack+provenSuffix {
+		if c.Name != stack+plan.SuffixProven {
 			continue
 		}
-		if err := d.Engine.Discard(ctx, c.ID); err != nil {
+		if err := d.remove(ctx, c.ID); err != nil {
 			return again(err, "its lock is still there")
 		}
 	}
@@ -54,10 +57,10 @@ func (d *Deployer) removePrevious(ctx context.Context, stack string, containers 
 			err := d.handOver(ctx, group)
 			for _, c := range slices.Backward(group.previous) {
 				if err == nil && c.Running {
-					err = d.Engine.Stop(ctx, c.ID, c.Container.StopWithin) // the engine did start anew
+					err = d.stopOwn(ctx, c.ID, c.Container.StopWithin) // the engine did start anew
 				}
 				if err == nil {
-					err = d.Engine.Remove(ctx, c.ID)
+					err = d.remove(ctx, c.ID)
 				}
 				if err == nil {
 					lefts[i] = append(lefts[i], c.Unnamed...)
@@ -84,7 +87,7 @@ func (d *Deployer) handOver(ctx context.Context, g group) error {
 		if c.Container.Restart == never {
 			continue
 		}
-		if err := d.Engine.SetRestart(ctx, c.ID, never); err != nil {
+		if err := d.setRestart(ctx, c.ID, never); err != nil {
 			return err
 		}
 	}
@@ -101,7 +104,7 @@ func (d *Deployer) asDeclared(ctx context.Context, containers []engine.State) er
 		if err != nil || want == c.Container.Restart {
 			continue
 		}
-		if err := d.Engine.SetRestart(ctx, c.ID, want); err != nil {
+		if err := d.setRestart(ctx, c.ID, want); err != nil {
 			return err
 		}
 	}
@@ -122,11 +125,11 @@ func groups(containers []engine.State) []group {
 	by := map[string]*group{} // by the name of the one whose network it is
 	var names []string
 	of := func(c engine.State) *group {
-		key := strings.TrimSuffix(c.Name, previousSuffix)
+		key := strings.TrimSuffix(c.Name, plan.SuffixPrevious)
 		if id, guest := strings.CutPrefix(c.Container.Shares, "container:"); guest {
 			for _, partner := range containers {
 				if partner.ID == id {
-					key = strings.TrimSuffix(partner.Name, previousSuffix)
+					key = strings.TrimSuffix(partner.Name, plan.SuffixPrevious)
 				}
 			}
 		}
@@ -144,7 +147,7 @@ func groups(containers []engine.State) []group {
 		}
 	}
 	for _, c := range slices.Backward(ordered) {
-		if strings.HasSuffix(c.Name, previousSuffix) {
+		if strings.HasSuffix(c.Name, plan.SuffixPrevious) {
 			g := of(c)
 			g.previous = append(g.previous, c)
 		}

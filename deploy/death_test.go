@@ -253,26 +253,31 @@ func (w *world) leaves() {
 	require.Contains(w.t, []string{deploy.Done, deploy.NothingToDo}, out.Result, "%v", out.Hand)
 }
 
-// attempt lets a process carry out the scenario that will not live to see its end.
-func (w *world) attempt(s scenario, n int, f standin.Fault) {
+// attempt lets a process carry out the scenario that will not live to see its end: something goes wrong at its n-th change.
+func (w *world) attempt(s scenario, n int, f standin.Fault) { w.attemptTwo(s, n, f, 0) }
+
+// attemptTwo lets it also die some changes later.
+func (w *world) attemptTwo(s scenario, n int, f standin.Fault, then int) {
 	w.t.Helper()
 	before := w.names()
 	d := w.deployer(true)
 	if isRestart(f) {
 		f = standin.Dies
 	}
-	if f == standin.Hangs {
+	if f == standin.Hangs || f == standin.Late {
 		d.Engine.Patience = 300 * time.Millisecond
 	}
 	for {
-		w.gate.Order(n, f)
+		if w.gate.Order(n, f); then > 0 {
+			w.gate.OrderTwo(n, f, then)
+		}
 		if s.retire {
 			d.Retire(w.t.Context(), w.name, false)
 		} else {
 			d.Deploy(w.t.Context(), w.stack(s.after))
 			w.neverNeither(before, s.after, n)
 		}
-		if f != standin.Hangs || w.gate.Changes() >= n || d.Engine.Patience > 5*time.Second {
+		if d.Engine.Patience > time.Minute || w.gate.Changes() >= n || d.Engine.Patience > 5*time.Second {
 			return
 		}
 		d.Engine.Patience *= 2 // the machine was too busy for it, before the fault was due
@@ -280,11 +285,13 @@ func (w *world) attempt(s scenario, n int, f standin.Fault) {
 }
 
 // A process that dies after any of its calls leaves neither neither old nor new, and the next one brings the stack to what is declared. The same
-// when a call fails, its answer is lost or never comes; and an engine that starts anew in between brings back what ran before.
+// when a call fails, its answer is lost or never comes, or it is carried out late; when an answer is lost and a death comes later (at a sample of the pairs, or at all with
+// LANTERN_TEST_DEATH_PAIRS); and an engine that starts anew in between brings back what ran before.
 func TestDeathAtEveryCall(t *testing.T) {
 	if os.Getenv("LANTERN_TEST_DOCKERD") != "" {
 		t.Skip("this is about the stand-in, and keeps the machine busy: go test without real engines runs it")
 	}
+	everyPair := os.Getenv("LANTERN_TEST_DEATH_PAIRS") != ""
 	for _, s := range scenarios {
 		t.Run(s.name, func(t *testing.T) {
 			w := newWorld(t)
@@ -294,7 +301,7 @@ func TestDeathAtEveryCall(t *testing.T) {
 			points := w.gate.Changes()
 			require.Greater(t, points, 8)
 			t.Logf("%d calls", points)
-			for _, f := range []standin.Fault{standin.Dies, restarts, restartsNewest, standin.Cuts, standin.Refuses, standin.Hangs} {
+			for _, f := range []standin.Fault{standin.Dies, restarts, restartsNewest, standin.Cuts, standin.Refuses, standin.Hangs, standin.Late} {
 				if isRestart(f) && (s.before == "" || s.retire) {
 					continue // nothing has to come back
 				}
@@ -320,6 +327,24 @@ func TestDeathAtEveryCall(t *testing.T) {
 								between.Add(1)
 							}
 						}
+						w.gate.Order(0, standin.None)
+						w.recovers(s, n)
+						assert.Equal(t, files, print(), "the folder is as it was")
+					})
+				}
+			}
+			for n := 1; n < points; n++ {
+				for then := 1; n+then <= points+8; then++ { // undoing takes some calls more
+					if !everyPair && then%17 != 1+n%5 {
+						continue
+					}
+					t.Run(fmt.Sprintf("cuts/%d/then dies/%d", n, then), func(t *testing.T) {
+						t.Parallel()
+						w := newWorld(t)
+						print := w.withFolder()
+						files := print()
+						w.begin(s)
+						w.attemptTwo(s, n, standin.Cuts, then)
 						w.gate.Order(0, standin.None)
 						w.recovers(s, n)
 						assert.Equal(t, files, print(), "the folder is as it was")

@@ -84,12 +84,13 @@ type Outcome struct {
 	Hand    []string    // NeedsAHand: what is to be done
 	Entry   int         // number of this deploy; 0 when nothing was changed
 	Plan    *plan.Stack // what was carried out
-	Left    []string    // volumes of an image's own making that nothing uses any more
+	Left    []string    // volumes that were made for an image and that nothing uses any more
+	Stay    []string    // PutBack: declared volumes that this deploy has made
 }
 
 // end takes over how the last part of a deploy ended.
 func (o *Outcome) end(last Outcome) {
-	o.Result, o.Hand, o.Left = last.Result, last.Hand, last.Left
+	o.Result, o.Hand, o.Left, o.Stay = last.Result, last.Hand, last.Left, last.Stay
 	if o.Failure == nil {
 		o.Failure = last.Failure
 	}
@@ -99,6 +100,7 @@ func (o *Outcome) end(last Outcome) {
 type Deployer struct {
 	Engine   *engine.Engine
 	Lab      string
+	Existing []string // volumes that the lab says are somebody else's: they are never removed, whatever their labels say
 	Host     string
 	Self     Self
 	Report   func(Event)
@@ -108,15 +110,6 @@ type Deployer struct {
 	// Patience is how long an engine that has gone in the middle of a deploy is waited for before what ran before is put back: it may be starting anew.
 	Patience time.Duration
 }
-
-// names of what a deploy makes for the time being.
-const (
-	nextSuffix     = ".next"
-	previousSuffix = ".previous"
-	lockSuffix     = ".deploying"
-	undoSuffix     = ".undoing" // who has this one finishes or undoes what a dead deploy has left
-	provenSuffix   = ".proven"  // the lock's name once everything is proven: from here on there is only forward
-)
 
 func (d *Deployer) event(stack, service, step, state, detail string) {
 	d.Report(Event{Time: time.Now().UTC(), Host: d.Host, Stack: stack, Service: service, Step: step, State: state, Detail: detail})
@@ -270,7 +263,7 @@ func (d *Deployer) Deploy(ctx context.Context, stack *lab.Stack) (Outcome, error
 	}
 	// Somebody may have been faster between the plan and the lock; only what is planned under the lock holds.
 	if p, err = d.Plan(ctx, stack); err != nil {
-		return Outcome{}, errors.Join(err, d.Engine.Discard(context.WithoutCancel(ctx), lock.ID))
+		return Outcome{}, errors.Join(err, d.remove(context.WithoutCancel(ctx), lock.ID))
 	}
 	out := Outcome{Entry: lock.Entry, Plan: &p}
 	out.Failure = d.carryOut(ctx, p, lock)
@@ -280,7 +273,7 @@ func (d *Deployer) Deploy(ctx context.Context, stack *lab.Stack) (Outcome, error
 	// From here on nobody can interrupt: half a commit or half a way back is what must not be left behind.
 	ctx = context.WithoutCancel(ctx)
 	if out.Failure == nil {
-		if err := d.Engine.Rename(ctx, lock.ID, stack.Name+provenSuffix); err != nil {
+		if err := d.rename(ctx, lock.ID, stack.Name+plan.SuffixProven); err != nil {
 			out.Failure = &Failure{Message: err.Error()}
 		}
 	}
@@ -339,28 +332,28 @@ func (d *Deployer) carryOut(ctx context.Context, p plan.Stack, lock *lock) *Fail
 
 // stepAside stops a container and gives its name free. Its policy then makes an engine that starts anew in the middle bring back what ran before.
 func (d *Deployer) stepAside(ctx context.Context, stack string, s plan.Service) error {
-	current, err := d.Engine.Inspect(ctx, s.Running.ID)
+	current, err := d.own(ctx, s.Running.ID)
 	if err != nil {
 		return err
 	}
-	if strings.HasSuffix(current.Name, previousSuffix) {
+	if strings.HasSuffix(current.Name, plan.SuffixPrevious) {
 		return nil // did so before the others started
 	}
 	if err := d.stop(ctx, stack, s); err != nil {
 		return err
 	}
-	return d.Engine.Rename(ctx, s.Running.ID, s.Running.Name+previousSuffix)
+	return d.rename(ctx, s.Running.ID, s.Running.Name+plan.SuffixPrevious)
 }
 
 // stop stops what runs so far.
 func (d *Deployer) stop(ctx context.Context, stack string, s plan.Service) error {
 	if s.Running.Up && d.Engine.CanUpdate() {
-		if err := d.Engine.SetRestart(ctx, s.Running.ID, declare.Restart{Policy: "always"}); err != nil {
+		if err := d.setRestart(ctx, s.Running.ID, declare.Restart{Policy: "always"}); err != nil {
 			return err
 		}
 	}
 	d.event(stack, s.Name, StepStop, Begun, "")
-	if err := d.Engine.Stop(ctx, s.Running.ID, s.Running.Container.StopWithin); err != nil {
+	if err := d.stopOwn(ctx, s.Running.ID, s.Running.Container.StopWithin); err != nil {
 		d.event(stack, s.Name, StepStop, Failed, err.Error())
 		return err
 	}
@@ -398,7 +391,7 @@ func (d *Deployer) replace(ctx context.Context, stack string, s plan.Service, lo
 		if s.Action == plan.Replace {
 			err := d.stepAside(ctx, stack, s)
 			if err == nil {
-				err = d.Engine.Rename(ctx, id, s.Service.ContainerName())
+				err = d.rename(ctx, id, s.Service.ContainerName())
 			}
 			if err != nil {
 				return d.explain(ctx, s.Name, "", err)
@@ -426,12 +419,12 @@ func (d *Deployer) replaceBeside(ctx context.Context, stack string, s plan.Servi
 		return f
 	}
 	since := time.Now()
-	err := d.Engine.Rename(ctx, s.Running.ID, s.Running.Name+previousSuffix)
+	err := d.rename(ctx, s.Running.ID, s.Running.Name+plan.SuffixPrevious)
 	if err == nil {
-		err = d.Engine.Rename(ctx, id, s.Service.ContainerName())
+		err = d.rename(ctx, id, s.Service.ContainerName())
 	}
 	if err == nil {
-		err = d.Engine.Rejoin(ctx, id, s.Container.Networks)
+		err = d.onOwn(ctx, id, func() error { return d.Engine.Rejoin(ctx, id, s.Container.Networks) })
 	}
 	if err != nil {
 		return d.explain(ctx, s.Name, id, err)
@@ -481,7 +474,7 @@ func (d *Deployer) create(ctx context.Context, s plan.Service, proof plan.Proof,
 	}
 	networkOf := ""
 	if s.Service.Shares != nil {
-		partner, err := d.Engine.Inspect(ctx, s.Service.Shares.ContainerName())
+		partner, err := d.own(ctx, s.Service.Shares.ContainerName())
 		if err != nil {
 			return "", err
 		}
@@ -489,7 +482,7 @@ func (d *Deployer) create(ctx context.Context, s plan.Service, proof plan.Proof,
 	}
 	name := s.Service.ContainerName()
 	if s.Action == plan.Replace {
-		name += nextSuffix
+		name += plan.SuffixNext
 	}
 	labels := map[string]string{
 		plan.LabelLab: d.Lab, plan.LabelStack: s.Service.Stack.Name, plan.LabelService: s.Name, plan.LabelEntry: lock.entry(),
@@ -502,7 +495,7 @@ func (d *Deployer) create(ctx context.Context, s plan.Service, proof plan.Proof,
 func (d *Deployer) start(ctx context.Context, id string) error {
 	var err error
 	for range 8 {
-		if err = d.Engine.Start(ctx, id); !errors.Is(err, engine.ErrPortInUse) {
+		if err = d.onOwn(ctx, id, func() error { return d.Engine.Start(ctx, id) }); !errors.Is(err, engine.ErrPortInUse) {
 			return err
 		}
 		select {

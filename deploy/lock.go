@@ -27,6 +27,7 @@ const (
 	labelUntil = "proudlantern.lock.until"
 	labelWasUp = "proudlantern.lock.was-up" // services that ran when it was taken
 	labelMoves = "proudlantern.lock.moves"  // networks that are made anew, as JSON of []move
+	labelGoes  = "proudlantern.lock.goes"   // services that are no longer declared: nothing takes their place
 )
 
 // Self is the process that deploys.
@@ -70,6 +71,7 @@ type lock struct {
 	Entry int
 	WasUp []string
 	Moves []move
+	Goes  []string
 }
 
 func (l *lock) entry() string { return strconv.Itoa(l.Entry) }
@@ -96,7 +98,10 @@ func (d *Deployer) lock(ctx context.Context, p plan.Stack) (*lock, Outcome, erro
 		if s.Service != nil {
 			most += s.Service.ReadyWithin + s.Service.StopWithin
 			image = s.Container.Image
-		} else if image == "" {
+			continue
+		}
+		l.Goes = append(l.Goes, s.Name)
+		if image == "" {
 			image = s.Running.ImageID
 		}
 	}
@@ -108,32 +113,32 @@ func (d *Deployer) lock(ctx context.Context, p plan.Stack) (*lock, Outcome, erro
 }
 
 func (d *Deployer) takeLock(ctx context.Context, stack, image string, most time.Duration, l *lock) (Outcome, error) {
-	labels := map[string]string{plan.LabelEntry: l.entry(), labelWasUp: strings.Join(l.WasUp, " "), labelMoves: movesLabel(l.Moves)}
-	err := d.mark(ctx, stack, lockSuffix, image, most, labels)
+	labels := map[string]string{plan.LabelEntry: l.entry(), labelWasUp: strings.Join(l.WasUp, " "), labelMoves: movesLabel(l.Moves), labelGoes: strings.Join(l.Goes, " ")}
+	id, err := d.mark(ctx, stack, plan.SuffixLock, image, most, labels)
 	if errors.Is(err, engine.ErrNameTaken) {
-		c, err := d.Engine.Inspect(ctx, stack+lockSuffix)
+		c, err := d.Engine.Inspect(ctx, stack+plan.SuffixLock)
 		if err != nil {
 			return Outcome{Result: Refused, Holder: "another deploy, which has just ended; try again"}, nil
 		}
 		return Outcome{Result: Refused, Holder: d.holder(c)}, nil
 	}
-	if err != nil {
-		return Outcome{}, err
-	}
-	c, err := d.Engine.Inspect(ctx, stack+lockSuffix)
-	l.ID = c.ID
+	l.ID = id
 	return Outcome{}, err
 }
 
 // mark makes a container that says by its name that this process is at work, and by its labels which one that is.
-func (d *Deployer) mark(ctx context.Context, stack, suffix, image string, most time.Duration, more map[string]string) error {
+func (d *Deployer) mark(ctx context.Context, stack, suffix, image string, most time.Duration, more map[string]string) (id string, err error) {
+	return d.Engine.CreateMark(ctx, stack+suffix, image, d.markLabels(stack, most, more))
+}
+
+func (d *Deployer) markLabels(stack string, most time.Duration, more map[string]string) map[string]string {
 	now := time.Now().UTC()
 	labels := map[string]string{
 		plan.LabelLab: d.Lab, plan.LabelStack: stack, labelWho: d.Self.Who, labelBoot: d.Self.Boot,
 		labelPID: strconv.Itoa(d.Self.PID), labelBegan: d.Self.Began, labelSince: now.Format(time.RFC3339), labelUntil: now.Add(most).Format(time.RFC3339),
 	}
 	maps.Copy(labels, more)
-	return d.Engine.CreateMark(ctx, stack+suffix, image, labels)
+	return labels
 }
 
 // holder says who holds a lock.
@@ -182,14 +187,14 @@ func (d *Deployer) recover(ctx context.Context, stack string, containers *[]engi
 		}
 	}
 	// Two that find the same leftovers must not both clear them away.
-	err = d.mark(ctx, stack, undoSuffix, (*containers)[0].ImageID, 10*time.Minute, nil)
+	undo, err := d.mark(ctx, stack, plan.SuffixUndo, (*containers)[0].ImageID, 10*time.Minute, nil)
 	if errors.Is(err, engine.ErrNameTaken) {
-		other, err := d.Engine.Inspect(ctx, stack+undoSuffix)
+		other, err := d.Engine.Inspect(ctx, stack+plan.SuffixUndo)
 		if err == nil && (other.Labels[plan.LabelLab] != d.Lab || d.alive(other)) {
 			return Outcome{Result: Refused, Holder: d.holder(other)}, nil
 		}
 		if err == nil {
-			err = d.Engine.Discard(ctx, other.ID)
+			err = d.remove(ctx, other.ID)
 		}
 		if err != nil && !errors.Is(err, engine.ErrNotFound) {
 			return Outcome{}, err
@@ -203,10 +208,7 @@ func (d *Deployer) recover(ctx context.Context, stack string, containers *[]engi
 		return Outcome{}, err
 	}
 	out, err := d.clear(ctx, stack)
-	own, lost := d.Engine.Inspect(ctx, stack+undoSuffix)
-	if lost == nil {
-		lost = d.Engine.Discard(ctx, own.ID)
-	}
+	lost := d.remove(ctx, undo)
 	if err == nil && out.Result == "" {
 		if err = lost; err == nil {
 			*containers, err = d.mine(ctx, stack)
@@ -227,7 +229,7 @@ func (d *Deployer) Leftover(ctx context.Context, stack string) (what string, err
 		case !isLock(c):
 		case d.alive(c):
 			return "", nil
-		case c.Name == stack+provenSuffix:
+		case c.Name == stack+plan.SuffixProven:
 			what = "a deploy by " + c.Labels[labelWho] + " died after everything was proven; what is left to do is to clear away what ran before"
 		default:
 			what = "a deploy by " + c.Labels[labelWho] + " died in the middle; undoing it brings back what ran before"
@@ -247,7 +249,7 @@ func (d *Deployer) Recover(ctx context.Context, stack string) (Outcome, error) {
 
 func isLock(c engine.State) bool {
 	stack := c.Labels[plan.LabelStack]
-	return c.Name == stack+lockSuffix || c.Name == stack+provenSuffix
+	return c.Name == stack+plan.SuffixLock || c.Name == stack+plan.SuffixProven
 }
 
 // clear does the work of recover, with the mark that only one has.
@@ -257,13 +259,18 @@ func (d *Deployer) clear(ctx context.Context, stack string) (Outcome, error) {
 		return Outcome{}, err
 	}
 	for _, c := range containers {
+		if c.Name == stack+plan.SuffixFolders {
+			if err := d.remove(ctx, c.ID); err != nil {
+				return Outcome{}, err
+			}
+		}
 		if !isLock(c) {
 			continue
 		}
 		if d.alive(c) {
 			return Outcome{Result: Refused, Holder: d.holder(c)}, nil // somebody was faster
 		}
-		if c.Name == stack+provenSuffix {
+		if c.Name == stack+plan.SuffixProven && missing(stack, containers) == "" {
 			if out := d.commit(ctx, stack); out.Result != Done {
 				return out, nil
 			}
@@ -281,6 +288,30 @@ func (d *Deployer) clear(ctx context.Context, stack string) (Outcome, error) {
 	return d.orphans(ctx, stack)
 }
 
+// missing returns the service whose new container is not there although its old one has stepped aside; "" when each has its successor, so that the old ones may go. A lock can bear the
+// name of what is proven while it is being undone: the engine may have carried out late what was given up on.
+func missing(stack string, containers []engine.State) string {
+	var proven *engine.State
+	there := map[string]bool{}
+	for i, c := range containers {
+		if c.Name == stack+plan.SuffixProven {
+			proven = &containers[i]
+		}
+		there[c.Name] = true
+	}
+	if proven == nil {
+		return ""
+	}
+	goes, said := proven.Labels[labelGoes]
+	for _, c := range containers {
+		service := c.Labels[plan.LabelService]
+		if said && strings.HasSuffix(c.Name, plan.SuffixPrevious) && !there[stack+"."+service] && !slices.Contains(strings.Fields(goes), service) {
+			return service
+		}
+	}
+	return ""
+}
+
 // orphans undoes what stands between two names although no lock is left (somebody removed it by hand).
 func (d *Deployer) orphans(ctx context.Context, stack string) (Outcome, error) {
 	containers, err := d.mine(ctx, stack)
@@ -291,7 +322,7 @@ func (d *Deployer) orphans(ctx context.Context, stack string) (Outcome, error) {
 	between := map[string]bool{}
 	for _, c := range containers {
 		s := c.Labels[plan.LabelService]
-		if strings.HasSuffix(c.Name, previousSuffix) {
+		if strings.HasSuffix(c.Name, plan.SuffixPrevious) {
 			between[s] = true
 		}
 		if c.Running || between[s] {
@@ -300,7 +331,7 @@ func (d *Deployer) orphans(ctx context.Context, stack string) (Outcome, error) {
 	}
 	for _, c := range containers {
 		s := c.Labels[plan.LabelService]
-		if between[s] && !strings.HasSuffix(c.Name, previousSuffix) || s != "" && strings.HasSuffix(c.Name, nextSuffix) {
+		if between[s] && !strings.HasSuffix(c.Name, plan.SuffixPrevious) || s != "" && strings.HasSuffix(c.Name, plan.SuffixNext) {
 			l.Entry = max(l.Entry, entryOf(c))
 		}
 	}

@@ -125,7 +125,7 @@ func (d *Deployer) move(ctx context.Context, stack string, m move, want plan.Net
 				continue
 			}
 			if err == nil {
-				err = d.Engine.Disconnect(ctx, c.ID, want.Name)
+				err = d.disconnect(ctx, c.ID, want.Name)
 			}
 			if err != nil {
 				return fmt.Errorf("%s cannot be taken off the network %s: %w", c.Name, want.Name, err)
@@ -150,7 +150,7 @@ func (d *Deployer) move(ctx context.Context, stack string, m move, want plan.Net
 			continue
 		}
 		if err == nil {
-			err = d.Engine.Connect(ctx, c.ID, plan.Attachment{Network: want.Name, Aliases: c.Aliases})
+			err = d.connect(ctx, c.ID, plan.Attachment{Network: want.Name, Aliases: c.Aliases})
 		}
 		if err != nil {
 			return fmt.Errorf("%s cannot be put on the network %s: %w", c.Name, want.Name, err)

@@ -33,16 +33,23 @@ func (d *Deployer) putBack(ctx context.Context, stack string, l *lock) Outcome {
 	by := map[string]engine.State{}
 	for _, c := range containers {
 		by[c.Name] = c
+		// First of all: who found this name after a death from here on would finish what is being undone.
+		if c.ID == l.ID && c.Name == stack+plan.SuffixProven {
+			if err := d.rename(ctx, c.ID, stack+plan.SuffixLock); err != nil {
+				needs("nothing was undone, as the container %s cannot be renamed (%s); run lantern deploy %s again", c.Name, err, stack)
+				return out
+			}
+		}
 	}
 	removed := map[string]bool{}
 	for _, c := range engine.GuestsFirst(containers) {
 		// New is what this deploy made, under either name.
-		if c.Labels[plan.LabelService] == "" || entryOf(c) != l.Entry || strings.HasSuffix(c.Name, previousSuffix) {
+		if c.Labels[plan.LabelService] == "" || entryOf(c) != l.Entry || strings.HasSuffix(c.Name, plan.SuffixPrevious) {
 			continue
 		}
-		err := d.Engine.Stop(ctx, c.ID, c.Container.StopWithin)
+		err := d.stopOwn(ctx, c.ID, c.Container.StopWithin)
 		if err == nil || errors.Is(err, engine.ErrNotFound) {
-			err = d.Engine.Discard(ctx, c.ID)
+			err = d.remove(ctx, c.ID)
 		}
 		if err != nil {
 			needs("remove the container %s by hand: %s", c.Name, err)
@@ -60,13 +67,13 @@ func (d *Deployer) putBack(ctx context.Context, stack string, l *lock) Outcome {
 	for _, c := range containers {
 		name := stack + "." + c.Labels[plan.LabelService]
 		switch {
-		case c.Labels[plan.LabelService] == "" || removed[c.Name] || c.Name == name+nextSuffix:
+		case c.Labels[plan.LabelService] == "" || removed[c.Name] || c.Name == name+plan.SuffixNext:
 			continue
-		case c.Name == name+previousSuffix:
+		case c.Name == name+plan.SuffixPrevious:
 			if _, taken := by[name]; taken && !removed[name] {
 				continue // said above
 			}
-			if err := d.Engine.Rename(ctx, c.ID, name); err != nil {
+			if err := d.rename(ctx, c.ID, name); err != nil {
 				needs("rename the container %s to %s and start it: %s", c.Name, name, err)
 				continue
 			}
@@ -81,8 +88,9 @@ func (d *Deployer) putBack(ctx context.Context, stack string, l *lock) Outcome {
 		needs("remove by hand the volume that was made: %s", err)
 	}
 	if out.Result == PutBack && l.ID != "" {
-		if err := d.Engine.Discard(ctx, l.ID); err != nil {
-			needs("remove the container %s by hand: %s", stack+lockSuffix, err)
+		out.Stay = d.madeVolumes(ctx, stack, l)
+		if err := d.remove(ctx, l.ID); err != nil {
+			needs("remove the container %s by hand: %s", stack+plan.SuffixLock, err)
 		}
 	}
 	if out.Result == PutBack {
@@ -105,7 +113,7 @@ func (d *Deployer) startAgain(ctx context.Context, stack string, back []engine.S
 			continue
 		}
 		if !slices.Contains(wasUp, service) && now.Running {
-			if err := d.Engine.Stop(ctx, c.ID, c.Container.StopWithin); err != nil {
+			if err := d.stopOwn(ctx, c.ID, c.Container.StopWithin); err != nil {
 				needs("stop the container %s.%s, which did not run before: %s", stack, service, err)
 			}
 		}

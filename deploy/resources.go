@@ -58,7 +58,7 @@ func (d *Deployer) makeResources(ctx context.Context, p plan.Stack, lock *lock) 
 				continue
 			}
 			d.event(name, s.Name, StepCreate, Begun, "the folder "+f.Path)
-			if err := d.Engine.MakeFolders(ctx, s.Container.Image, f.Below, all); err != nil {
+			if err := d.Engine.MakeFolders(ctx, name+plan.SuffixFolders, s.Container.Image, d.markLabels(name, time.Minute, nil), f.Below, all); err != nil {
 				return fmt.Errorf("the folder %s: %w", f.Path, err)
 			}
 			d.event(name, s.Name, StepCreate, StepDone, fmt.Sprintf("the folder %s for %d:%d, mode %04o", f.Path, f.UID, f.GID, f.Mode))
@@ -87,7 +87,7 @@ func (d *Deployer) unusedNetworks(ctx context.Context, stack string, leaving []e
 			used[n.Network] = true
 		}
 		other := c.Labels[plan.LabelStack] != stack
-		othersAtWork = othersAtWork || other && (strings.HasSuffix(c.Name, lockSuffix) || strings.HasSuffix(c.Name, provenSuffix))
+		othersAtWork = othersAtWork || other && (strings.HasSuffix(c.Name, plan.SuffixLock) || strings.HasSuffix(c.Name, plan.SuffixProven))
 	}
 	var unused []string
 	for _, n := range networks {
@@ -110,18 +110,30 @@ func (d *Deployer) removeUnused(ctx context.Context, stack string, leaving []eng
 	return err
 }
 
-// removeMadeVolumes removes the volumes that a deploy made which is put back.
+// removeMadeVolumes removes the volumes that a deploy made for images, which is put back. Those that somebody declared stay: whatever is in them is not lantern's to judge.
 func (d *Deployer) removeMadeVolumes(ctx context.Context, stack string, l *lock) error {
 	if l.ID == "" {
 		return nil // without the lock nobody knows for sure which deploy that was
 	}
 	volumes, err := d.Engine.Volumes(ctx)
 	for _, v := range volumes {
-		if v.Lab == d.Lab && v.Stack == stack && v.Entry == l.entry() {
-			err = errors.Join(err, d.Engine.RemoveVolume(ctx, v.Name, d.Lab))
+		if v.Lab == d.Lab && v.Stack == stack && v.Entry == l.entry() && v.ForImage != "" {
+			err = errors.Join(err, d.Engine.RemoveVolume(ctx, v.Name, d.Lab, true))
 		}
 	}
 	return err
+}
+
+// madeVolumes returns the names of the declared volumes that a deploy has made.
+func (d *Deployer) madeVolumes(ctx context.Context, stack string, l *lock) []string {
+	volumes, _ := d.Engine.Volumes(ctx) // only for the message
+	var made []string
+	for _, v := range volumes {
+		if v.Lab == d.Lab && v.Stack == stack && v.Entry == l.entry() && v.ForImage == "" {
+			made = append(made, v.Name)
+		}
+	}
+	return made
 }
 
 // lastEntry returns the highest number of a deploy that anything of a stack bears: also volumes, which outlive the containers.
@@ -194,14 +206,16 @@ func (d *Deployer) awaitOthers(ctx context.Context, stack string, s *lab.Service
 	return nil
 }
 
-// Volumes returns the names of the volumes that a stack keeps on the host.
+// Volumes returns the names of the declared volumes that were made for a stack on the host. What the files call existing now is somebody else's.
 func (d *Deployer) Volumes(ctx context.Context, stack string) ([]string, error) {
 	volumes, err := d.Engine.Volumes(ctx)
 	if err != nil {
 		return nil, err
 	}
 	var names []string
-	for _, v := range slices.DeleteFunc(volumes, func(v survey.Volume) bool { return v.Lab != d.Lab || v.Stack != stack }) {
+	for _, v := range slices.DeleteFunc(volumes, func(v survey.Volume) bool {
+		return v.Lab != d.Lab || v.Stack != stack || v.ForImage != "" || slices.Contains(d.Existing, v.Name)
+	}) {
 		names = append(names, v.Name)
 	}
 	return names, nil

@@ -77,9 +77,9 @@ func (d *Deployer) Retire(ctx context.Context, stack string, withVolumes bool) (
 		service := c.Labels[plan.LabelService]
 		out.Plan.Services = append(out.Plan.Services, plan.Service{Name: service, Action: plan.Remove})
 		d.event(stack, service, StepStop, Begun, "")
-		err := d.Engine.Stop(ctx, c.ID, c.Container.StopWithin)
+		err := d.stopOwn(ctx, c.ID, c.Container.StopWithin)
 		if err == nil || errors.Is(err, engine.ErrNotFound) {
-			if err = d.Engine.Remove(ctx, c.ID); withVolumes && err == nil {
+			if err = d.remove(ctx, c.ID); withVolumes && err == nil {
 				volumes = append(volumes, c.Unnamed...)
 			}
 		}
@@ -107,7 +107,7 @@ func (d *Deployer) Retire(ctx context.Context, stack string, withVolumes bool) (
 	}
 	if out.Result == Done {
 		for _, v := range volumes {
-			if err := errors.Join(d.Engine.RemoveVolume(ctx, v, d.Lab), d.removeUnnamed(ctx, v, mine)); err != nil {
+			if err := errors.Join(d.Engine.RemoveVolume(ctx, v, d.Lab, false), d.Engine.RemoveVolume(ctx, v, d.Lab, true)); err != nil {
 				out.Result = NeedsAHand
 				out.Hand = append(out.Hand, "the volume "+v+" is still there: "+err.Error())
 				continue
@@ -116,20 +116,12 @@ func (d *Deployer) Retire(ctx context.Context, stack string, withVolumes bool) (
 		}
 	}
 	if l.ID != "" {
-		if err := d.Engine.Discard(ctx, l.ID); err != nil {
+		if err := d.remove(ctx, l.ID); err != nil {
 			out.Result = NeedsAHand
-			out.Hand = append(out.Hand, "remove the container "+stack+lockSuffix+" by hand: "+err.Error())
+			out.Hand = append(out.Hand, "remove the container "+stack+plan.SuffixLock+" by hand: "+err.Error())
 		}
 	}
 	return out, nil
-}
-
-// removeUnnamed removes a volume that one of the containers had and that its image made by itself.
-func (d *Deployer) removeUnnamed(ctx context.Context, name string, mine []engine.State) error {
-	if !slices.ContainsFunc(mine, func(c engine.State) bool { return slices.Contains(c.Unnamed, name) }) {
-		return nil
-	}
-	return d.Engine.RemoveUnnamed(ctx, name)
 }
 
 // States of a service.

@@ -3,6 +3,7 @@ package deploy
 import (
 	"context"
 	"errors"
+	"fmt"
 	"slices"
 	"strings"
 
@@ -24,24 +25,28 @@ type Sweepable struct {
 	Name  string `json:"name"`            // as it is called there, or its id
 	About string `json:"about,omitempty"` // what it was
 	Bytes int64  `json:"bytes"`           // that removing it frees at most; -1 where nobody knows
+
+	Reference string `json:"-"` // of an image: what it was deployed as
 }
 
 // Remembered is what the logbook knows of a host.
 type Remembered struct {
-	Images  map[string]string // ids that were deployed, to what they were for
-	Keep    map[string]bool   // ids that stay: declared now, or what a revert would need
-	Volumes map[string]string // of images' own making that were left, to whose they were
+	Images map[string]RememberedImage // that were deployed, by id
+	Keep   map[string]bool            // ids that stay: declared now, or what a revert would need
 }
 
-// Sweepable returns what lies around on the host: images that were deployed once and that no container uses, volumes of images' own making that a
-// replacement left, and networks of the lab without anybody on them.
+// RememberedImage is an image that was deployed once.
+type RememberedImage struct{ Reference, About string }
+
+// Sweepable returns what lies around on the host: images that were deployed once, that no container uses and that have no other name, volumes that were made for images and that
+// a replacement left, and networks of the lab without anybody on them. Of images only the logbook knows; all else is read from the things themselves.
 func (d *Deployer) Sweepable(ctx context.Context, known Remembered) ([]Sweepable, error) {
 	var all []Sweepable
 	used, err := d.Engine.ImagesInUse(ctx)
 	if err != nil {
 		return nil, err
 	}
-	for id, about := range known.Images {
+	for id, was := range known.Images {
 		if used[id] || known.Keep[id] {
 			continue
 		}
@@ -52,18 +57,17 @@ func (d *Deployer) Sweepable(ctx context.Context, known Remembered) ([]Sweepable
 		if err != nil {
 			return nil, err
 		}
-		all = append(all, Sweepable{d.Host, SweepImage, id, about, image.Size})
+		if d.Engine.Nameable(image, was.Reference) {
+			all = append(all, Sweepable{Host: d.Host, Kind: SweepImage, Name: id, About: was.About, Bytes: image.Size, Reference: was.Reference})
+		}
 	}
-	var names []string
-	for name := range known.Volumes {
-		names = append(names, name)
-	}
-	volumes, err := d.Engine.UnusedVolumes(ctx, names)
+	volumes, err := d.Engine.UnusedVolumes(ctx, d.Lab)
 	if err != nil {
 		return nil, err
 	}
 	for name, size := range volumes {
-		all = append(all, Sweepable{d.Host, SweepVolume, name, known.Volumes[name], size})
+		stack, _, _ := strings.Cut(name, ".")
+		all = append(all, Sweepable{Host: d.Host, Kind: SweepVolume, Name: name, About: "left by " + stack, Bytes: size})
 	}
 	containers, err := d.Engine.Containers(ctx, d.Lab, "")
 	if err != nil {
@@ -77,20 +81,27 @@ func (d *Deployer) Sweepable(ctx context.Context, known Remembered) ([]Sweepable
 	for _, n := range networks {
 		on := slices.ContainsFunc(containers, func(c engine.State) bool { return onNetwork(c, n.Name) })
 		if !on && !atWork {
-			all = append(all, Sweepable{d.Host, SweepNetwork, n.Name, "nobody is on it", 0})
+			all = append(all, Sweepable{Host: d.Host, Kind: SweepNetwork, Name: n.Name, About: "nobody is on it"})
 		}
 	}
 	slices.SortFunc(all, func(a, b Sweepable) int { return strings.Compare(a.Kind+a.About+a.Name, b.Kind+b.About+b.Name) })
 	return all, nil
 }
 
-// Sweep removes one thing that [Deployer.Sweepable] found.
-func (d *Deployer) Sweep(ctx context.Context, s Sweepable) error {
+// Sweep removes one thing that [Deployer.Sweepable] found, if it is found still: somebody may have taken an hour to answer.
+func (d *Deployer) Sweep(ctx context.Context, s Sweepable, known Remembered) error {
+	now, err := d.Sweepable(ctx, known)
+	if err != nil {
+		return err
+	}
+	if !slices.ContainsFunc(now, func(o Sweepable) bool { return o.Kind == s.Kind && o.Name == s.Name }) {
+		return fmt.Errorf("it is used again, or gone")
+	}
 	switch s.Kind {
 	case SweepImage:
-		return d.Engine.RemoveImage(ctx, s.Name)
+		return d.Engine.RemoveImage(ctx, s.Name, s.Reference)
 	case SweepVolume:
-		return d.Engine.RemoveUnnamed(ctx, s.Name)
+		return d.Engine.RemoveVolume(ctx, s.Name, d.Lab, true)
 	}
 	return d.Engine.RemoveNetwork(ctx, s.Name, d.Lab)
 }

@@ -4,8 +4,12 @@ import (
 	"bufio"
 	"cmp"
 	"context"
+	"crypto/rand"
+	"encoding/hex"
+	"encoding/json"
 	"errors"
 	"io"
+	"maps"
 	"net/netip"
 	"slices"
 	"strconv"
@@ -16,6 +20,7 @@ import (
 	"github.com/distribution/reference"
 	"github.com/moby/moby/api/pkg/stdcopy"
 	"github.com/moby/moby/api/types/container"
+	"github.com/moby/moby/api/types/mount"
 	"github.com/moby/moby/client"
 	ocispec "github.com/opencontainers/image-spec/specs-go/v1"
 
@@ -39,58 +44,135 @@ type State struct {
 	Finished  time.Time // zero when it never ended
 	Addresses []string  // its own, on its networks
 	Check     []string  // the command by which its image says that it is well, see [Engine.Run]; nil: it declares none
-	Unnamed   []string  // volumes of its image's own making
+	Volumes   []string  // all that it mounts, by name
+	Unnamed   []string  // volumes that were made for what its image declares and the files do not
 	Container plan.Container
 }
 
-// Create makes a container. Labels come in addition to what it declares; networkOf is the container in whose network it lives, if it does.
+// Create makes a container. Labels come in addition to what it declares; networkOf is the container in whose network it lives, if it does. For each path that its
+// image declares as a volume and that nothing is mounted at, a volume is made first, with labels that say so: one that the engine makes by itself bears no sign of whose it is.
 // Errors: [ErrNameTaken], [ErrNotFound] for an image or network that is not there; then there is no new container.
 func (e *Engine) Create(ctx context.Context, name string, c plan.Container, labels map[string]string, networkOf string) (id string, err error) {
+	own := map[string]string{plan.LabelMade: chance()}
+	maps.Copy(own, labels)
+	labels = own
+	image, err := e.Image(ctx, c.Image)
+	if err != nil && !errors.Is(err, ErrNotFound) {
+		return "", err
+	}
+	c.Mounts = slices.Clone(c.Mounts)
+	var made []string
+	for _, path := range image.Volumes {
+		if slices.ContainsFunc(c.Mounts, func(m plan.Mount) bool { return m.Target == path }) {
+			continue
+		}
+		v, err := e.createForImage(ctx, path, labels)
+		if err != nil {
+			return "", err
+		}
+		made = append(made, v)
+		c.Mounts = append(c.Mounts, plan.Mount{Kind: declare.MountVolume, Source: v, Target: path})
+	}
+	labels[plan.LabelVolumes] = namesLabel(made)
 	config, host, network := e.translate(c, labels, networkOf)
 	o := client.ContainerCreateOptions{Name: name, Config: config, HostConfig: host, NetworkingConfig: network}
 	if system, rest, ok := strings.Cut(c.Settings.Platform, "/"); ok {
 		architecture, variant, _ := strings.Cut(rest, "/")
 		o.Platform = &ocispec.Platform{OS: system, Architecture: architecture, Variant: variant}
 	}
-	var made client.ContainerCreateResult
-	err = e.call(ctx, "create", 0, func(ctx context.Context) (err error) {
-		made, err = e.api.ContainerCreate(ctx, o)
+	if id, err = e.create(ctx, o, labels[plan.LabelMade]); err != nil {
+		return "", err
+	}
+	for _, n := range c.Networks[min(len(c.Networks), e.networksAtOnce(c)):] {
+		if err := e.Connect(ctx, id, n); err != nil {
+			return "", errors.Join(err, e.Remove(context.WithoutCancel(ctx), id))
+		}
+	}
+	return id, nil
+}
+
+// create makes a container and returns its id. Where the answer is lost, the engine is asked for the container that bears the label.
+func (e *Engine) create(ctx context.Context, o client.ContainerCreateOptions, made string) (id string, err error) {
+	err = e.change(ctx, "create", 0, func(ctx context.Context) error {
+		r, err := e.api.ContainerCreate(ctx, o)
+		id = r.ID
 		return err
+	}, func(ctx context.Context) (bool, error) {
+		s, err := e.Inspect(ctx, o.Name)
+		id = s.ID
+		return err == nil && s.Labels[plan.LabelMade] == made, notThere(err)
 	})
 	if err != nil {
 		return "", err
 	}
-	for _, n := range c.Networks[min(len(c.Networks), e.networksAtOnce(c)):] {
-		if err := e.Connect(ctx, made.ID, n); err != nil {
-			return "", errors.Join(err, e.Discard(context.WithoutCancel(ctx), made.ID))
-		}
-	}
-	return made.ID, nil
+	return id, nil
 }
 
-// CreateMark makes a container that is never started, for its name and labels alone. Errors: [ErrNameTaken].
-func (e *Engine) CreateMark(ctx context.Context, name, image string, labels map[string]string) error {
+// chance returns a word that nobody else has.
+func chance() string {
+	b := make([]byte, 16)
+	rand.Read(b)
+	return hex.EncodeToString(b)
+}
+
+// namesLabel writes names as a label; none as "".
+func namesLabel(names []string) string {
+	if names == nil {
+		return ""
+	}
+	text, err := json.Marshal(names)
+	if err != nil {
+		panic("engine: names without JSON: " + err.Error()) // they are texts
+	}
+	return string(text)
+}
+
+// CreateMark makes a container that is never started, for its name and labels alone, and returns its id. It has no volumes. Errors: [ErrNameTaken].
+func (e *Engine) CreateMark(ctx context.Context, name, image string, labels map[string]string) (id string, err error) {
+	o, err := e.neverStarted(ctx, name, image, labels)
+	if err != nil {
+		return "", err
+	}
+	return e.create(ctx, o, o.Config.Labels[plan.LabelMade])
+}
+
+// neverStarted describes a container that does nothing. Where its image declares volumes it gets memory, so that no engine makes volumes for it.
+func (e *Engine) neverStarted(ctx context.Context, name, image string, labels map[string]string) (client.ContainerCreateOptions, error) {
+	declared, err := e.Image(ctx, image)
+	if err != nil && !errors.Is(err, ErrNotFound) {
+		return client.ContainerCreateOptions{}, err
+	}
+	// An image may bear labels of ours: all that tell what this is are given anew.
+	own := map[string]string{plan.LabelService: "", plan.LabelVolumes: "", plan.LabelMade: chance()}
+	maps.Copy(own, labels)
 	// Some images have no command of their own, and without one nothing can be created.
-	o := client.ContainerCreateOptions{Name: name, Config: &container.Config{Image: image, Labels: labels, Entrypoint: []string{"/lantern"}}}
-	return e.call(ctx, "create", 0, func(ctx context.Context) error {
-		_, err := e.api.ContainerCreate(ctx, o)
-		return err
-	})
+	o := client.ContainerCreateOptions{Name: name, Config: &container.Config{Image: image, Labels: own, Entrypoint: []string{"/lantern"}}, HostConfig: &container.HostConfig{}}
+	for _, path := range declared.Volumes {
+		o.HostConfig.Mounts = append(o.HostConfig.Mounts, mount.Mount{Type: mount.TypeTmpfs, Target: path})
+	}
+	return o, nil
 }
 
 // Start starts a container; one that runs is left alone. Errors: [ErrPortInUse], [ErrNotFound].
 func (e *Engine) Start(ctx context.Context, id string) error {
-	return e.call(ctx, "start", 0, func(ctx context.Context) error {
+	before := time.Now()
+	return e.change(ctx, "start", 0, func(ctx context.Context) error {
 		_, err := e.api.ContainerStart(ctx, id, client.ContainerStartOptions{})
 		return err
+	}, func(ctx context.Context) (bool, error) {
+		s, err := e.Inspect(ctx, id)
+		return s.Running || s.Started.After(before), err
 	})
 }
 
 // Stop stops a container, which has the time for it that it was made with: within; one that does not run is left alone. Errors: [ErrNotFound].
 func (e *Engine) Stop(ctx context.Context, id string, within time.Duration) error {
-	return e.call(ctx, "stop", within, func(ctx context.Context) error {
+	return e.change(ctx, "stop", within, func(ctx context.Context) error {
 		_, err := e.api.ContainerStop(ctx, id, client.ContainerStopOptions{})
 		return err
+	}, func(ctx context.Context) (bool, error) {
+		s, err := e.Inspect(ctx, id)
+		return err == nil && !s.Running, err
 	})
 }
 
@@ -98,9 +180,12 @@ func (e *Engine) Stop(ctx context.Context, id string, within time.Duration) erro
 func (e *Engine) Rename(ctx context.Context, id, name string) error {
 	var err error
 	for range 3 {
-		err = e.call(ctx, "rename", 0, func(ctx context.Context) error {
+		err = e.change(ctx, "rename", 0, func(ctx context.Context) error {
 			_, err := e.api.ContainerRename(ctx, id, client.ContainerRenameOptions{NewName: name})
 			return err
+		}, func(ctx context.Context) (bool, error) {
+			s, err := e.Inspect(ctx, id)
+			return s.Name == name, err
 		})
 		// An engine loses sight of the network of a container in a restart loop for a moment.
 		if err == nil || !strings.Contains(err.Error(), "sandbox") {
@@ -111,17 +196,20 @@ func (e *Engine) Rename(ctx context.Context, id, name string) error {
 	return err
 }
 
-// Remove removes a container, running or not, and leaves its volumes. One that is not there is no error.
-func (e *Engine) Remove(ctx context.Context, id string) error { return e.remove(ctx, id, false) }
-
-// Discard is as Remove, and removes also the volumes that its image made by itself: for containers that never did any work.
-func (e *Engine) Discard(ctx context.Context, id string) error { return e.remove(ctx, id, true) }
-
-func (e *Engine) remove(ctx context.Context, id string, volumes bool) error {
-	err := e.call(ctx, "remove", 0, func(ctx context.Context) error {
-		_, err := e.api.ContainerRemove(ctx, id, client.ContainerRemoveOptions{Force: true, RemoveVolumes: volumes})
+// Remove removes a container, running or not, and never a volume with it. One that is not there is no error.
+func (e *Engine) Remove(ctx context.Context, id string) error {
+	err := e.change(ctx, "remove", 0, func(ctx context.Context) error {
+		_, err := e.api.ContainerRemove(ctx, id, client.ContainerRemoveOptions{Force: true})
 		return err
+	}, func(ctx context.Context) (bool, error) {
+		_, err := e.Inspect(ctx, id)
+		return errors.Is(err, ErrNotFound), notThere(err)
 	})
+	return notThere(err)
+}
+
+// notThere takes the error away that says that there is nothing.
+func notThere(err error) error {
 	if errors.Is(err, ErrNotFound) {
 		return nil
 	}
@@ -134,9 +222,12 @@ func (e *Engine) SetRestart(ctx context.Context, id string, r declare.Restart) e
 		return &Error{Call: "update", Message: "this engine cannot change the restart policy of a container", kind: ErrUnsupported, err: ErrUnsupported}
 	}
 	policy := restartPolicy(r)
-	return e.call(ctx, "update", 0, func(ctx context.Context) error {
+	return e.change(ctx, "update", 0, func(ctx context.Context) error {
 		_, err := e.api.ContainerUpdate(ctx, id, client.ContainerUpdateOptions{RestartPolicy: &policy})
 		return err
+	}, func(ctx context.Context) (bool, error) {
+		s, err := e.Inspect(ctx, id)
+		return s.Container.Restart == r, err
 	})
 }
 
@@ -156,24 +247,50 @@ func (e *Engine) Inspect(ctx context.Context, name string) (State, error) {
 // atOnce is how many questions an engine is asked at the same time. With more, those of Podman's service stand in each other's way.
 const atOnce = 4
 
-// Containers returns the containers of a lab, or of one of its stacks, by name.
+// Own returns a container of a lab as it is now. Errors: [ErrNotFound]; [ErrForeign] when it is not the lab's ([plan.Owns]), whatever its labels say.
+func (e *Engine) Own(ctx context.Context, lab, id string) (State, error) {
+	s, err := e.Inspect(ctx, id)
+	if err != nil {
+		return s, err
+	}
+	ours, err := e.owns(ctx, lab, s)
+	if err == nil && !ours {
+		err = resourceError("inspect", ErrForeign, "the container %s is not of this lab", s.Name)
+	}
+	return s, err
+}
+
+func (e *Engine) owns(ctx context.Context, lab string, s State) (bool, error) {
+	if !plan.Owns(lab, s.Name, s.Labels, nil) {
+		return false, nil
+	}
+	labels, err := e.imageLabels(ctx, s.ImageID)
+	return err == nil && plan.Owns(lab, s.Name, s.Labels, labels), err
+}
+
+// imageLabels returns the labels of an image; none of one that is not there any more. They never change under an id, so each is asked for once.
+func (e *Engine) imageLabels(ctx context.Context, id string) (map[string]string, error) {
+	if known, ok := e.images.Load(imageID(id)); ok {
+		return known.(map[string]string), nil
+	}
+	image, err := e.Image(ctx, id)
+	return image.Labels, notThere(err)
+}
+
+// Containers returns the containers of a lab, or of one of its stacks, by name. What the engine lists is looked at one by one: see [Engine.Own].
 func (e *Engine) Containers(ctx context.Context, lab, stack string) ([]State, error) {
 	labels := make(client.Filters).Add("label", plan.LabelLab+"="+lab)
 	if stack != "" {
 		labels.Add("label", plan.LabelStack+"="+stack)
 	}
-	var list client.ContainerListResult
-	err := e.call(ctx, "list", 0, func(ctx context.Context) (err error) {
-		list, err = e.api.ContainerList(ctx, client.ContainerListOptions{All: true, Filters: labels})
-		return err
-	})
+	items, err := e.list(ctx, labels)
 	if err != nil {
 		return nil, err
 	}
-	found, errs := make([]State, len(list.Items)), make([]error, len(list.Items))
+	found, errs := make([]State, len(items)), make([]error, len(items))
 	turns := make(chan struct{}, atOnce)
 	var wait sync.WaitGroup
-	for i, c := range list.Items {
+	for i, c := range items {
 		wait.Go(func() {
 			turns <- struct{}{}
 			found[i], errs[i] = e.Inspect(ctx, c.ID)
@@ -187,12 +304,28 @@ func (e *Engine) Containers(ctx context.Context, lab, stack string) ([]State, er
 		case errors.Is(errs[i], ErrNotFound): // gone since the list was made
 		case errs[i] != nil:
 			return nil, errs[i]
-		default:
-			states = append(states, s)
+		case stack == "" || s.Labels[plan.LabelStack] == stack:
+			ours, err := e.owns(ctx, lab, s)
+			if err != nil {
+				return nil, err
+			}
+			if ours {
+				states = append(states, s)
+			}
 		}
 	}
 	slices.SortFunc(states, func(a, b State) int { return strings.Compare(a.Name, b.Name) })
 	return states, nil
+}
+
+// list returns all containers of the engine that a filter lets through.
+func (e *Engine) list(ctx context.Context, filter client.Filters) ([]container.Summary, error) {
+	var list client.ContainerListResult
+	err := e.call(ctx, "list", 0, func(ctx context.Context) (err error) {
+		list, err = e.api.ContainerList(ctx, client.ContainerListOptions{All: true, Filters: filter})
+		return err
+	})
+	return list.Items, err
 }
 
 // GuestsFirst returns containers so that those come first that live in another one's network: some engines remove no container that others depend on.
@@ -204,17 +337,18 @@ func GuestsFirst(list []State) []State {
 
 // Survey returns all containers of the engine, whoever made them.
 func (e *Engine) Survey(ctx context.Context) ([]survey.Container, error) {
-	list, err := e.api.ContainerList(ctx, client.ContainerListOptions{All: true})
+	list, err := e.list(ctx, nil)
 	if err != nil {
-		return nil, explain("list", err)
+		return nil, err
 	}
 	containers := []survey.Container{}
-	for _, c := range list.Items {
-		s := survey.Container{
-			ID: c.ID, Image: c.Image, State: string(c.State), Lab: c.Labels[plan.LabelLab], Stack: c.Labels[plan.LabelStack], Service: c.Labels[plan.LabelService],
-		}
+	for _, c := range list {
+		s := survey.Container{ID: c.ID, Image: c.Image, State: string(c.State)}
 		if len(c.Names) > 0 {
 			s.Name = strings.TrimPrefix(c.Names[0], "/")
+		}
+		if plan.Owns(c.Labels[plan.LabelLab], s.Name, c.Labels, nil) {
+			s.Lab, s.Stack, s.Service = c.Labels[plan.LabelLab], c.Labels[plan.LabelStack], c.Labels[plan.LabelService]
 		}
 		for _, p := range c.Ports {
 			if p.PublicPort == 0 {
@@ -274,12 +408,21 @@ func (e *Engine) state(c container.InspectResponse) State {
 		}
 		slices.Sort(s.Addresses)
 	}
+	var made []string
+	if text := s.Labels[plan.LabelVolumes]; text != "" && json.Unmarshal([]byte(text), &made) != nil {
+		made = nil
+	}
 	for _, m := range c.Mounts {
-		if m.Type == "volume" && len(m.Name) == unnamedLength {
+		if m.Type != "volume" {
+			continue
+		}
+		s.Volumes = append(s.Volumes, m.Name)
+		if slices.Contains(made, m.Name) {
 			s.Unnamed = append(s.Unnamed, m.Name)
 		}
 	}
 	s.Container = e.readBack(c)
+	s.Container.ForImage = made
 	return s
 }
 
@@ -331,7 +474,7 @@ func (e *Engine) Image(ctx context.Context, reference string) (survey.Image, err
 		return survey.Image{}, explain("image", err)
 	}
 	i := survey.Image{Reference: reference, Source: survey.FromEngine, ID: r.ID, Platforms: []string{r.Os + "/" + r.Architecture}}
-	i.ID, i.Size = imageID(i.ID), r.Size
+	i.ID, i.Size, i.Names = imageID(i.ID), r.Size, r.RepoTags
 	i.Name = e.fullName(reference, r.RepoTags)
 	i.Digest = digestOf(reference, r.RepoDigests)
 	if c := r.Config; c != nil {
@@ -353,6 +496,7 @@ func (e *Engine) Image(ctx context.Context, reference string) (survey.Image, err
 			i.Env[name] = value
 		}
 	}
+	e.images.Store(i.ID, i.Labels)
 	return i, nil
 }
 
@@ -397,6 +541,21 @@ func (e *Engine) fullName(short string, tags []string) string {
 	for _, t := range tags {
 		if strings.HasSuffix(t, "/"+short) {
 			return t
+		}
+	}
+	return ""
+}
+
+// nameOf returns that of an image's names which a reference stands for; "" for none.
+func (e *Engine) nameOf(short string, names []string) string {
+	for _, n := range names {
+		if n == short || n == e.fullName(short, names) {
+			return n
+		}
+		a, err := reference.ParseNormalizedNamed(short)
+		b, err2 := reference.ParseNormalizedNamed(n)
+		if err == nil && err2 == nil && reference.TagNameOnly(a).String() == reference.TagNameOnly(b).String() {
+			return n
 		}
 	}
 	return ""

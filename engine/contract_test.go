@@ -3,11 +3,13 @@ package engine_test
 import (
 	"context"
 	"fmt"
+	"maps"
 	"net"
 	"os"
 	"path/filepath"
 	"slices"
 	"strconv"
+	"strings"
 	"syscall"
 	"testing"
 	"time"
@@ -68,15 +70,17 @@ type world struct {
 
 func newWorld(t *testing.T, e *engine.Engine, target enginetest.Target) *world {
 	w := &world{Engine: e, target: target, prefix: fmt.Sprintf("contract-%d-%d", os.Getpid(), time.Now().UnixNano()%1e6), ctx: t.Context()}
-	w.labels = map[string]string{plan.LabelLab: w.prefix, plan.LabelStack: "mast"}
+	w.labels = map[string]string{plan.LabelLab: w.prefix, plan.LabelStack: w.prefix}
 	_, err := e.CreateNetwork(w.ctx, plan.Network{Name: w.prefix}, w.labels)
 	require.NoError(t, err)
 	t.Cleanup(func() {
 		ctx := context.Background()
-		list, err := e.Containers(ctx, w.prefix, "")
+		list, err := e.Survey(ctx)
 		assert.NoError(t, err)
-		for _, c := range engine.GuestsFirst(list) {
-			assert.NoError(t, e.Remove(ctx, c.ID))
+		for _, c := range slices.Backward(list) { // guests have the later names
+			if strings.HasPrefix(c.Name, w.prefix) {
+				assert.NoError(t, e.Remove(ctx, c.ID))
+			}
 		}
 		networks, err := e.Networks(ctx, "")
 		assert.NoError(t, err)
@@ -86,7 +90,7 @@ func newWorld(t *testing.T, e *engine.Engine, target enginetest.Target) *world {
 		volumes, err := e.Volumes(ctx)
 		assert.NoError(t, err)
 		for _, v := range volumes {
-			assert.NoError(t, e.RemoveVolume(ctx, v.Name, w.prefix))
+			assert.NoError(t, e.RemoveVolume(ctx, v.Name, w.prefix, v.ForImage != ""))
 		}
 	})
 	return w
@@ -98,7 +102,9 @@ func (w *world) container(image string) plan.Container {
 
 func (w *world) create(t *testing.T, name string, c plan.Container) string {
 	t.Helper()
-	id, err := w.Create(w.ctx, w.prefix+"."+name, c, w.labels, "")
+	labels := maps.Clone(w.labels)
+	labels[plan.LabelService] = name
+	id, err := w.Create(w.ctx, w.prefix+"."+name, c, labels, "")
 	require.NoError(t, err)
 	return id
 }
@@ -154,7 +160,7 @@ func readBack(t *testing.T, w *world) {
 	image, err := w.Image(w.ctx, enginetest.Page)
 	require.NoError(t, err)
 	assert.Equal(t, image.ID, s.ImageID)
-	assert.Equal(t, "mast", s.Labels[plan.LabelStack])
+	assert.Equal(t, w.prefix, s.Labels[plan.LabelStack])
 	assert.Empty(t, plan.Differences(engine.WithoutImage(s.Container, image, c), c), "nothing that was not declared may show as a difference")
 
 	plainly, mighty := w.container(enginetest.Page), w.container(enginetest.Page)
@@ -175,7 +181,10 @@ func nameOnce(t *testing.T, w *world) {
 	w.create(t, "a", w.container(enginetest.Page))
 	errs := make(chan error, 4)
 	for range cap(errs) {
-		go func() { errs <- w.CreateMark(w.ctx, w.prefix+".lock", enginetest.Page, w.labels) }()
+		go func() {
+			_, err := w.CreateMark(w.ctx, w.prefix+".lock", enginetest.Page, w.labels)
+			errs <- err
+		}()
 	}
 	won := 0
 	for range cap(errs) {
@@ -338,14 +347,14 @@ func mounted(t *testing.T, w *world) {
 	require.NoError(t, w.Start(w.ctx, id))
 	s := w.inspect(t, id)
 	assert.Empty(t, plan.Differences(engine.WithoutImage(s.Container, image, c), c))
-	assert.Error(t, w.RemoveVolume(w.ctx, volume.Name, w.prefix), "it is in use")
+	assert.Error(t, w.RemoveVolume(w.ctx, volume.Name, w.prefix, false), "it is in use")
 	require.NoError(t, w.Remove(w.ctx, id))
-	require.NoError(t, w.RemoveVolume(w.ctx, volume.Name, "another"))
+	require.NoError(t, w.RemoveVolume(w.ctx, volume.Name, "another", false))
 	list, err := w.Volumes(w.ctx)
 	require.NoError(t, err)
-	assert.True(t, slices.ContainsFunc(list, func(v survey.Volume) bool { return v.Name == volume.Name && v.Lab == w.prefix && v.Stack == "mast" }))
-	require.NoError(t, w.RemoveVolume(w.ctx, volume.Name, w.prefix))
-	require.NoError(t, w.RemoveVolume(w.ctx, volume.Name, w.prefix), "gone already")
+	assert.True(t, slices.ContainsFunc(list, func(v survey.Volume) bool { return v.Name == volume.Name && v.Lab == w.prefix && v.Stack == w.prefix }))
+	require.NoError(t, w.RemoveVolume(w.ctx, volume.Name, w.prefix, false))
+	require.NoError(t, w.RemoveVolume(w.ctx, volume.Name, w.prefix, false), "gone already")
 }
 
 func commands(t *testing.T, w *world) {
@@ -416,7 +425,7 @@ func folders(t *testing.T, w *world) {
 	dir := t.TempDir()
 	require.NoError(t, os.Mkdir(dir+"/old", 0o700))
 	made := []engine.Folder{{Path: dir + "/a", UID: 1311, GID: 1400, Mode: 0o750}, {Path: dir + "/a/b c", UID: 1311, GID: 1400, Mode: 0o2770}}
-	require.NoError(t, w.MakeFolders(w.ctx, enginetest.Page, dir, made))
+	require.NoError(t, w.MakeFolders(w.ctx, w.prefix+plan.SuffixFolders, enginetest.Page, w.labels, dir, made))
 	for _, f := range made {
 		info, err := os.Stat(f.Path)
 		require.NoError(t, err)

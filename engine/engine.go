@@ -41,6 +41,7 @@ type Engine struct {
 	apiVer  string
 	kind    kind
 	standIn bool
+	images  sync.Map // labels of images, by id
 }
 
 // patience is ample: a machine that has much to do answers late, and a call that was given up goes on in the engine.
@@ -55,6 +56,32 @@ func (e *Engine) call(ctx context.Context, name string, more time.Duration, f fu
 		return &Error{Call: name, Message: fmt.Sprintf("the engine has not answered to %s for %s", name, e.Patience+more), kind: ErrUnknownOutcome, err: err}
 	}
 	return explain(name, err)
+}
+
+// settles is how long the effect of a call is waited for whose outcome is unknown: an engine that has much to do carries it out although nobody waits any more.
+const settles = 15 * time.Second
+
+// change makes a call that changes something. Whoever interrupts waits for its end: a call that is given up happens all the same, and then later than what comes after it.
+// Where its answer is lost, or comes too late, happened tells whether the engine has carried it out; that is asked until it has, or for a while. An error that
+// wraps [ErrUnknownOutcome] is returned when nothing of it was seen.
+func (e *Engine) change(ctx context.Context, name string, more time.Duration, f func(context.Context) error, happened func(context.Context) (bool, error)) error {
+	if err := ctx.Err(); err != nil {
+		return err
+	}
+	ctx = context.WithoutCancel(ctx)
+	err := e.call(ctx, name, more, f)
+	if !errors.Is(err, ErrUnknownOutcome) {
+		return err
+	}
+	for until := time.Now().Add(min(settles, 10*e.Patience)); ; time.Sleep(100 * time.Millisecond) {
+		done, lost := happened(ctx)
+		switch {
+		case lost == nil && done:
+			return nil
+		case lost != nil, time.Now().After(until):
+			return err // the engine is gone, or nothing has come of it
+		}
+	}
 }
 
 // kind tells apart engines that differ where the API leaves room.

@@ -21,6 +21,8 @@ var (
 	ErrPortInUse = errors.New("the port is in use")
 	// ErrUnknownOutcome is returned when the connection broke during a call: it may have happened, so inspect first.
 	ErrUnknownOutcome = errors.New("the connection to the engine broke during the call")
+	// ErrForeign is returned for what is not the lab's, and therefore not to be touched.
+	ErrForeign = errors.New("it is not of this lab")
 	// ErrDiffers is returned when what is there is another one than declared.
 	ErrDiffers = errors.New("it is there, and differs")
 	// ErrMiscounted is returned when an engine keeps a network for members that it does not have.

@@ -22,6 +22,7 @@ import (
 	"github.com/moby/moby/client"
 
 	"proudlantern.example/lantern/core/declare"
+	"proudlantern.example/lantern/core/plan"
 )
 
 // Run runs a command inside a container that runs and returns its exit code and the end of what it said. A program that is not there ends
@@ -148,17 +149,19 @@ type Folder struct {
 }
 
 // MakeFolders makes folders below one that is there, in their order, and leaves those that exist as they are. It works with the rights that the engine
-// has: a container of the image, never started and removed at the end, mounts the one that is there, and the folders come as an archive.
-func (e *Engine) MakeFolders(ctx context.Context, image, below string, folders []Folder) (err error) {
+// has: a container of the image, never started and removed at the end, mounts the one that is there, and the folders come as an archive. Name and labels are that container's.
+func (e *Engine) MakeFolders(ctx context.Context, name, image string, labels map[string]string, below string, folders []Folder) (err error) {
 	const inside = "/lantern-folder"
-	made, err := e.api.ContainerCreate(ctx, client.ContainerCreateOptions{
-		Config:     &container.Config{Image: image, Entrypoint: []string{"/lantern"}},
-		HostConfig: &container.HostConfig{Mounts: []mount.Mount{{Type: mount.TypeBind, Source: below, Target: inside}}},
-	})
+	o, err := e.neverStarted(ctx, name, image, labels)
 	if err != nil {
-		return explain("create", err)
+		return err
 	}
-	defer func() { err = errors.Join(err, e.Discard(context.WithoutCancel(ctx), made.ID)) }()
+	o.HostConfig.Mounts = append(o.HostConfig.Mounts, mount.Mount{Type: mount.TypeBind, Source: below, Target: inside})
+	id, err := e.create(ctx, o, o.Config.Labels[plan.LabelMade])
+	if err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, e.Remove(context.WithoutCancel(ctx), id)) }()
 	var archive bytes.Buffer
 	w := tar.NewWriter(&archive)
 	for _, f := range folders {
@@ -170,6 +173,8 @@ func (e *Engine) MakeFolders(ctx context.Context, image, below string, folders [
 	if err := w.Close(); err != nil {
 		return err
 	}
-	_, err = e.api.CopyToContainer(ctx, made.ID, client.CopyToContainerOptions{DestinationPath: inside, Content: io.Reader(&archive)})
-	return explain("archive", err)
+	return e.call(ctx, "archive", 0, func(ctx context.Context) error {
+		_, err = e.api.CopyToContainer(ctx, id, client.CopyToContainerOptions{DestinationPath: inside, Content: io.Reader(&archive)})
+		return err
+	})
 }

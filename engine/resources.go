@@ -40,8 +40,10 @@ func (e *Engine) networks(ctx context.Context, lab string) ([]network.Summary, e
 	if err != nil {
 		return nil, err
 	}
-	slices.SortFunc(list.Items, func(a, b network.Summary) int { return strings.Compare(a.Name, b.Name) })
-	return list.Items, nil
+	// Not every engine, nor everything that stands before one, filters.
+	items := slices.DeleteFunc(list.Items, func(n network.Summary) bool { return lab != "" && n.Labels[plan.LabelLab] != lab })
+	slices.SortFunc(items, func(a, b network.Summary) int { return strings.Compare(a.Name, b.Name) })
+	return items, nil
 }
 
 func subnets(n network.Summary) []string {
@@ -83,9 +85,12 @@ func (e *Engine) CreateNetwork(ctx context.Context, want plan.Network, labels ma
 		o.IPAM = &network.IPAM{Config: []network.IPAMConfig{{Subnet: subnet}}}
 	}
 	for range 3 {
-		err = e.call(ctx, "network", 0, func(ctx context.Context) error {
+		err = e.change(ctx, "network", 0, func(ctx context.Context) error {
 			_, err := e.api.NetworkCreate(ctx, want.Name, o)
 			return err
+		}, func(ctx context.Context) (bool, error) {
+			list, err := e.networks(ctx, labels[plan.LabelLab])
+			return slices.ContainsFunc(list, func(n network.Summary) bool { return n.Name == want.Name }), err
 		})
 		// Podman's service looks at all interfaces of the machine, and stumbles over one that goes while it looks.
 		if err == nil || !strings.Contains(err.Error(), "no such network interface") {
@@ -101,16 +106,28 @@ func resourceError(call string, kind error, format string, args ...any) error {
 
 // RemoveNetwork removes a network of a lab. One that is not there, or is somebody else's, is left alone without an error. Errors: [ErrMiscounted].
 func (e *Engine) RemoveNetwork(ctx context.Context, name, lab string) error {
-	list, err := e.Networks(ctx, lab)
-	if err != nil {
-		return err
+	var mine []network.Summary
+	if lab != "" {
+		var err error
+		if mine, err = e.networks(ctx, lab); err != nil {
+			return err
+		}
 	}
-	if !slices.ContainsFunc(list, func(n survey.Network) bool { return n.Name == name }) {
+	i := slices.IndexFunc(mine, func(n network.Summary) bool { return n.Name == name })
+	if i < 0 {
 		return nil
 	}
-	err = e.call(ctx, "network", 0, func(ctx context.Context) error {
-		_, err := e.api.NetworkRemove(ctx, name, client.NetworkRemoveOptions{})
+	// By its id, as an engine can have two networks of one name. Podman's service cannot, and asked by id it removes also one that is in use.
+	which := mine[i].ID
+	if e.kind == kindP {
+		which = name
+	}
+	err := e.change(ctx, "network", 0, func(ctx context.Context) error {
+		_, err := e.api.NetworkRemove(ctx, which, client.NetworkRemoveOptions{})
 		return err
+	}, func(ctx context.Context) (bool, error) {
+		list, err := e.networks(ctx, lab)
+		return !slices.ContainsFunc(list, func(n network.Summary) bool { return n.ID == mine[i].ID }), err
 	})
 	if errors.Is(err, ErrNotFound) {
 		return nil
@@ -126,18 +143,26 @@ func (e *Engine) RemoveNetwork(ctx context.Context, name, lab string) error {
 
 // Connect puts a container on a further network, whether it runs or not. Errors: [ErrNotFound].
 func (e *Engine) Connect(ctx context.Context, id string, n plan.Attachment) error {
-	return e.call(ctx, "network", 0, func(ctx context.Context) error {
+	return e.change(ctx, "network", 0, func(ctx context.Context) error {
 		_, err := e.api.NetworkConnect(ctx, n.Network, client.NetworkConnectOptions{Container: id, EndpointConfig: &network.EndpointSettings{Aliases: n.Aliases}})
 		return err
-	})
+	}, func(ctx context.Context) (bool, error) { return e.isOn(ctx, id, n.Network) })
 }
 
 // Disconnect takes a container off a network, whether it runs or not. Errors: [ErrNotFound].
 func (e *Engine) Disconnect(ctx context.Context, id, name string) error {
-	return e.call(ctx, "network", 0, func(ctx context.Context) error {
+	return e.change(ctx, "network", 0, func(ctx context.Context) error {
 		_, err := e.api.NetworkDisconnect(ctx, name, client.NetworkDisconnectOptions{Container: id})
 		return err
+	}, func(ctx context.Context) (bool, error) {
+		on, err := e.isOn(ctx, id, name)
+		return err == nil && !on, err
 	})
+}
+
+func (e *Engine) isOn(ctx context.Context, id, network string) (bool, error) {
+	s, err := e.Inspect(ctx, id)
+	return slices.ContainsFunc(s.Container.Networks, func(a plan.Attachment) bool { return a.Network == network }), err
 }
 
 // Rejoin takes a container off its networks and puts it on them again, with the names that it shall have there. What is connected to it
@@ -170,7 +195,7 @@ func (e *Engine) Volumes(ctx context.Context) ([]survey.Volume, error) {
 	}
 	volumes := []survey.Volume{}
 	for _, v := range list.Items {
-		volumes = append(volumes, survey.Volume{Name: v.Name, Lab: v.Labels[plan.LabelLab], Stack: v.Labels[plan.LabelStack], Entry: v.Labels[plan.LabelEntry], Driver: v.Driver, Options: v.Options})
+		volumes = append(volumes, survey.Volume{Name: v.Name, Lab: v.Labels[plan.LabelLab], Stack: v.Labels[plan.LabelStack], Entry: v.Labels[plan.LabelEntry], ForImage: v.Labels[plan.LabelForImage], Driver: v.Driver, Options: v.Options})
 	}
 	slices.SortFunc(volumes, func(a, b survey.Volume) int { return strings.Compare(a.Name, b.Name) })
 	return volumes, nil
@@ -202,26 +227,50 @@ func (e *Engine) CreateVolume(ctx context.Context, want plan.Volume, labels map[
 	if want.Existing {
 		return false, resourceError("volume", ErrNotFound, "there is no volume %s, and somebody else makes it (existing)", want.Name)
 	}
-	all := maps.Clone(labels)
+	all := map[string]string{}
 	maps.Copy(all, want.Labels)
-	err = e.call(ctx, "volume", 0, func(ctx context.Context) error {
-		_, err := e.api.VolumeCreate(ctx, client.VolumeCreateOptions{Name: want.Name, Driver: driver, DriverOpts: want.Options, Labels: all})
-		return err
-	})
+	maps.Copy(all, labels)
+	err = e.createVolume(ctx, client.VolumeCreateOptions{Name: want.Name, Driver: driver, DriverOpts: want.Options, Labels: all})
 	return err == nil, err
 }
 
-// RemoveVolume removes a volume of a lab and all that it holds. One that is not there, or is somebody else's, is left alone without an error.
-func (e *Engine) RemoveVolume(ctx context.Context, name, lab string) error {
-	list, err := e.Volumes(ctx)
-	if err != nil {
+func (e *Engine) createVolume(ctx context.Context, o client.VolumeCreateOptions) error {
+	return e.change(ctx, "volume", 0, func(ctx context.Context) error {
+		_, err := e.api.VolumeCreate(ctx, o)
+		return err
+	}, func(ctx context.Context) (bool, error) {
+		list, err := e.Volumes(ctx)
+		return slices.ContainsFunc(list, func(v survey.Volume) bool { return v.Name == o.Name }), err
+	})
+}
+
+// createForImage makes a volume for a path that an image declares, and returns its name.
+func (e *Engine) createForImage(ctx context.Context, path string, of map[string]string) (string, error) {
+	o := client.VolumeCreateOptions{Name: of[plan.LabelStack] + "." + of[plan.LabelService] + "." + chance()[:12], Driver: "local", Labels: map[string]string{plan.LabelForImage: path}}
+	for _, l := range []string{plan.LabelLab, plan.LabelStack, plan.LabelService, plan.LabelEntry} {
+		o.Labels[l] = of[l]
+	}
+	return o.Name, e.createVolume(ctx, o)
+}
+
+// RemoveVolume removes a volume of a lab that nothing uses, and all that it holds; with forImage only one that was made for an image, without only one that was declared.
+// What is not that is left alone without an error.
+func (e *Engine) RemoveVolume(ctx context.Context, name, lab string, forImage bool) error {
+	there := func(ctx context.Context) (bool, error) {
+		list, err := e.Volumes(ctx)
+		return lab != "" && slices.ContainsFunc(list, func(v survey.Volume) bool {
+			return v.Name == name && v.Lab == lab && v.Stack != "" && (v.ForImage != "") == forImage
+		}), err
+	}
+	if ours, err := there(ctx); err != nil || !ours {
 		return err
 	}
-	if !slices.ContainsFunc(list, func(v survey.Volume) bool { return v.Name == name && v.Lab == lab }) {
-		return nil
-	}
-	return e.call(ctx, "volume", 0, func(ctx context.Context) error {
+	err := e.change(ctx, "volume", 0, func(ctx context.Context) error {
 		_, err := e.api.VolumeRemove(ctx, name, client.VolumeRemoveOptions{})
 		return err
+	}, func(ctx context.Context) (bool, error) {
+		still, err := there(ctx)
+		return !still, err
 	})
+	return notThere(err)
 }

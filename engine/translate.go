@@ -247,7 +247,7 @@ func (e *Engine) readMounts(h *container.HostConfig) []plan.Mount {
 	return out
 }
 
-// unnamedLength is that of the names that engines give to volumes of an image's own making: 32 bytes in hexadecimal digits.
+// unnamedLength is that of the names that engines give to volumes that nobody named: 32 bytes in hexadecimal digits. It is no proof: anybody may give such a name.
 const unnamedLength = 64
 
 // WithoutImage takes out of a container that runs what its image and the engine put there, unless it is declared: engines show all of it as
@@ -278,9 +278,10 @@ func WithoutImage(c plan.Container, image survey.Image, declared plan.Container)
 		return c.Settings.ReadOnly && m.Kind == declare.MountMemory && slices.Contains([]string{"/run", "/tmp", "/var/tmp"}, m.Target) &&
 			!slices.ContainsFunc(declared.Mounts, func(d plan.Mount) bool { return d.Target == m.Target })
 	})
-	// Volumes of the image's own making have no name that anybody gave them.
+	// Nobody declared the volumes that its image wants: lantern made them, or an engine did, which gives them names that nobody chose.
 	c.Mounts = slices.DeleteFunc(slices.Clone(c.Mounts), func(m plan.Mount) bool {
-		return m.Kind == declare.MountVolume && slices.Contains(image.Volumes, m.Target) && len(m.Source) == unnamedLength &&
+		forImage := slices.Contains(c.ForImage, m.Source) || len(m.Source) == unnamedLength
+		return m.Kind == declare.MountVolume && slices.Contains(image.Volumes, m.Target) && forImage &&
 			!slices.ContainsFunc(declared.Mounts, func(d plan.Mount) bool { return d.Target == m.Target })
 	})
 	run, want := &c.Settings, declared.Settings

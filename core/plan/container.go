@@ -27,8 +27,13 @@ const (
 	LabelSalt    = "proudlantern.salt"    // key of the secrets in the digest
 	LabelRestart = "proudlantern.restart" // the declared restart policy: during a deploy another one may be set
 	LabelProof   = "proudlantern.proof"   // how it shows that it does its work, see [Proof]
+	LabelMade    = "proudlantern.made"    // a word by chance that no other container has, nor any image: what inherits our labels is known by it
+	LabelVolumes = "proudlantern.volumes" // names of the volumes that were made for what its image declares and the files do not, as JSON of []string
 	LabelNames   = "proudlantern.names"   // its networks and its names there, as JSON of []Attachment: not every engine tells them
 )
+
+// LabelForImage is on a volume that was made for a mount that an image declares and the files do not: the mount's path. Only such a volume may ever be swept.
+const LabelForImage = "proudlantern.for-image"
 
 // Container is what a service becomes on an engine, in the engine's terms but without its types.
 type Container struct {
@@ -46,7 +51,8 @@ type Container struct {
 	LogLimit   declare.LogLimit
 	StopWithin time.Duration
 
-	Unseen []string `json:"-"` // read back: fields that this engine does not show
+	ForImage []string `json:"-"` // read back: volumes that were made for what its image declares
+	Unseen   []string `json:"-"` // read back: fields that this engine does not show
 }
 
 // Variable is an environment variable.

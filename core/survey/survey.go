@@ -223,9 +223,10 @@ type Volume struct {
 	Lab   string `json:"lab,omitempty"`
 	Stack string `json:"stack,omitempty"`
 
-	Entry   string            `json:"-"`
-	Driver  string            `json:"-"`
-	Options map[string]string `json:"-"` // may hold passwords
+	Entry    string            `json:"-"`
+	ForImage string            `json:"-"` // the path that an image declares and that it was made for; "" for one that somebody declared
+	Driver   string            `json:"-"`
+	Options  map[string]string `json:"-"` // may hold passwords
 }
 
 // Where the facts of an [Image] come from.
@@ -256,7 +257,8 @@ type Image struct {
 	WorkingDir string `json:"-"` // for comparing with what runs, which is never done with a saved survey
 	StopSignal string `json:"-"`
 
-	Size int64 `json:"-"` // on the host, in bytes
+	Size  int64    `json:"-"` // on the host, in bytes
+	Names []string `json:"-"` // on the host: all that it has, with their tags
 }
 
 // Declares tells whether it is known what the image declares.

@@ -1,6 +1,9 @@
 package standin
 
 import (
+	"bytes"
+	"context"
+	"io"
 	"net/http"
 	"sync"
 	"time"
@@ -18,13 +21,15 @@ const (
 	Cuts Fault = "cuts"
 	// Hangs carries the call out and never answers.
 	Hangs Fault = "hangs"
+	// Late never answers, and carries the call out some time after whoever calls has given up.
+	Late Fault = "carried out late"
 	// Slow answers late.
 	Slow Fault = "slow"
 	// Dies carries the call out, and then nobody hears anything any more: as if whoever calls had died.
 	Dies Fault = "dies"
 )
 
-// late is how long a slow call takes.
+// late is how long a slow call takes, and how long after its end one is carried out that was given up.
 const late = 300 * time.Millisecond
 
 // Faults lets calls that change something go wrong, as ordered. It can stand in front of any engine.
@@ -33,6 +38,7 @@ type Faults struct {
 	changes int
 	at      int
 	fault   Fault
+	then    int // a death after that many further changes; 0: none
 	shut    bool
 }
 
@@ -40,7 +46,14 @@ type Faults struct {
 func (f *Faults) Order(n int, fault Fault) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	f.changes, f.at, f.fault, f.shut = 0, n, fault, false
+	f.changes, f.at, f.fault, f.then, f.shut = 0, n, fault, 0, false
+}
+
+// OrderTwo lets the n-th change from now on go wrong, and the one that comes later by then be the last that anybody hears of.
+func (f *Faults) OrderTwo(n int, fault Fault, then int) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.changes, f.at, f.fault, f.then, f.shut = 0, n, fault, then, false
 }
 
 // Changes returns how many calls that change something came since the last order.
@@ -61,6 +74,10 @@ func (f *Faults) judge(r *http.Request) Fault {
 		return None
 	}
 	f.changes++
+	if f.then > 0 && f.changes == f.at+f.then {
+		f.shut = true
+		return None
+	}
 	if f.changes != f.at {
 		return None
 	}
@@ -85,6 +102,14 @@ func (f *Faults) Before(engine http.Handler) http.Handler {
 		case Hangs:
 			engine.ServeHTTP(&nowhere{http.Header{}}, r)
 			<-r.Context().Done()
+			panic(http.ErrAbortHandler)
+		case Late:
+			body, _ := io.ReadAll(r.Body)
+			<-r.Context().Done()
+			time.Sleep(late)
+			again := r.Clone(context.WithoutCancel(r.Context()))
+			again.Body = io.NopCloser(bytes.NewReader(body))
+			engine.ServeHTTP(&nowhere{http.Header{}}, again)
 			panic(http.ErrAbortHandler)
 		case Slow:
 			time.Sleep(late)

@@ -60,6 +60,11 @@ func (s *Server) removeNetwork(r *http.Request) (int, any, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	name := r.PathValue("name")
+	for _, n := range s.networks {
+		if n.ID == name {
+			name = n.Name
+		}
+	}
 	if s.networks[name] == nil {
 		return 404, nil, fmt.Errorf("network %s not found", name)
 	}

@@ -8,6 +8,7 @@ require (
 	github.com/agext/levenshtein v1.2.3
 	github.com/charmbracelet/colorprofile v0.4.3
 	github.com/containerd/errdefs v1.0.0
+	github.com/creack/pty v1.1.24
 	github.com/distribution/reference v0.6.0
 	github.com/docker/go-units v0.5.0
 	github.com/google/go-containerregistry v0.22.1

@@ -9,6 +9,8 @@ import (
 	"io"
 	"os"
 	"strings"
+	"sync/atomic"
+	"syscall"
 
 	"github.com/urfave/cli/v3"
 	"golang.org/x/term"
@@ -20,6 +22,9 @@ import (
 type Streams struct {
 	In       io.Reader
 	Out, Err io.Writer
+
+	Signals <-chan os.Signal // the first interrupts, the second kills; nil: none come
+	Kill    func(code int)   // ends the process at once
 }
 
 // Exit codes.
@@ -51,6 +56,8 @@ type app struct {
 	Streams
 	version string
 	globals
+	held    atomic.Int32  // stacks that are being changed
+	answers *bufio.Reader // of In
 }
 
 // globals are the options that every command has.
@@ -62,7 +69,11 @@ type globals struct {
 
 // Run carries out a command line (without the program's name) and returns the exit code.
 func Run(ctx context.Context, args []string, s Streams, version string) int {
-	a := &app{Streams: s, version: version}
+	ctx, interrupt := context.WithCancel(ctx)
+	defer interrupt()
+	a := &app{Streams: s, version: version, answers: bufio.NewReader(s.In)}
+	a.Out, a.Err = &outlet{s.Out, interrupt}, &outlet{s.Err, interrupt}
+	go a.listen(interrupt)
 	root := a.command()
 	err := root.Run(ctx, append([]string{"lantern"}, args...))
 	if err == nil {
@@ -80,6 +91,46 @@ func Run(ctx context.Context, args []string, s Streams, version string) int {
 	}
 	return known.code
 }
+
+// listen waits for signals. After the first one a deploy puts back; a second one does not wait for that.
+func (a *app) listen(interrupt func()) {
+	if a.Signals == nil {
+		return
+	}
+	<-a.Signals
+	interrupt()
+	<-a.Signals
+	if a.held.Load() > 0 {
+		fmt.Fprintln(a.Err, "lantern: stopped in the middle; the next deploy, or retire, of this stack brings back what ran before")
+	}
+	a.Kill(exitInterrupted)
+}
+
+// hold counts the stacks that are being changed.
+func (a *app) hold(held bool) {
+	if held {
+		a.held.Add(1)
+	} else {
+		a.held.Add(-1)
+	}
+}
+
+// outlet is a stream that interrupts the run when nobody reads it any more, and takes what is still written without an error.
+type outlet struct {
+	io.Writer
+	interrupt func()
+}
+
+func (o *outlet) Write(p []byte) (int, error) {
+	n, err := o.Writer.Write(p)
+	if errors.Is(err, syscall.EPIPE) {
+		o.interrupt()
+		return len(p), nil
+	}
+	return n, err
+}
+
+func (o *outlet) inner() io.Writer { return o.Writer }
 
 func (a *app) command() *cli.Command {
 	root := &cli.Command{
@@ -154,11 +205,11 @@ func isTerminal(stream any) bool { return terminal(stream) != nil }
 // terminal returns the terminal behind a stream; nil when it is none.
 func terminal(stream any) *os.File {
 	for {
-		r, ok := stream.(*redactor)
+		outer, ok := stream.(interface{ inner() io.Writer })
 		if !ok {
 			break
 		}
-		stream = r.Writer
+		stream = outer.inner()
 	}
 	if f, ok := stream.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
 		return f
@@ -167,7 +218,7 @@ func terminal(stream any) *os.File {
 }
 
 // confirm asks a question on a terminal. Elsewhere nothing is asked: there --yes has to answer.
-func (a *app) confirm(question string, yes bool) error {
+func (a *app) confirm(ctx context.Context, question string, yes bool) error {
 	if yes {
 		return nil
 	}
@@ -175,10 +226,20 @@ func (a *app) confirm(question string, yes bool) error {
 		return usage("%s This is no terminal to ask on: --yes answers", question)
 	}
 	fmt.Fprintf(a.Err, "%s [y/N] ", question)
-	answer, _ := bufio.NewReader(a.In).ReadString('\n')
-	switch strings.ToLower(strings.TrimSpace(answer)) {
-	case "y", "yes":
-		return nil
+	answered := make(chan string, 1)
+	go func() {
+		answer, _ := a.answers.ReadString('\n')
+		answered <- answer
+	}()
+	select {
+	case answer := <-answered:
+		switch strings.ToLower(strings.TrimSpace(answer)) {
+		case "y", "yes":
+			return nil
+		}
+	case <-ctx.Done():
+		fmt.Fprintln(a.Err)
+		return &exit{code: exitInterrupted, message: "interrupted; nothing was changed"}
 	}
 	return &exit{code: exitFindings, message: "nothing was changed"}
 }

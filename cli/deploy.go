@@ -23,7 +23,7 @@ import (
 )
 
 func (a *app) deployCommand() *cli.Command {
-	var yes, dryRun, takeOver bool
+	var yes, dryRun, takeOver, same bool
 	var despite []string
 	return &cli.Command{
 		Name: "deploy", Usage: "check, compare, ask, pull, replace in order, prove, or put back", ArgsUsage: "[STACK]",
@@ -32,6 +32,7 @@ func (a *app) deployCommand() *cli.Command {
 			&cli.BoolFlag{Name: "dry-run", Usage: "only say what would be done", Destination: &dryRun},
 			&cli.StringSliceFlag{Name: "despite", Usage: "errors of this `RULE` do not stop the deploy; the logbook says so", Destination: &despite},
 			&cli.BoolFlag{Name: "take-over", Usage: "do not wait for a deploy from another machine that has died there", Destination: &takeOver},
+			sameLabFlag(&same),
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			o, asJSON, err := a.begin()
@@ -54,7 +55,7 @@ func (a *app) deployCommand() *cli.Command {
 			}
 			stacks, _ = o.stacks(c.Args().First(), a.host) // resolved anew, with the surveys
 			stacks = plan.Order(stacks)
-			run := &deployRun{app: a, json: asJSON, lab: o, takeOver: takeOver, entry: logbook.Entry{Kind: logbook.Deploy, Despite: despite}}
+			run := &deployRun{app: a, json: asJSON, lab: o, takeOver: takeOver, same: same, entry: logbook.Entry{Kind: logbook.Deploy, Despite: despite}}
 			plans, err := run.plan(ctx, o, stacks)
 			if err != nil {
 				return err
@@ -124,6 +125,7 @@ type deployRun struct {
 	json     bool
 	lab      *opened
 	takeOver bool
+	same     bool          // see sameLabFlag
 	entry    logbook.Entry // what all entries of this run have in common
 	hosts    map[string]*deploy.Deployer
 	mu       sync.Mutex
@@ -207,12 +209,25 @@ func (r *deployRun) carryOut(ctx context.Context, plans []stackPlan, yes, dryRun
 		}
 		return nil
 	}
+	if err := r.sameLabs(ctx); err != nil {
+		return err
+	}
 	if changes > 0 {
-		if err := r.confirm("Deploy this?", yes); err != nil {
+		if err := r.confirm(ctx, "Deploy this?", yes); err != nil {
 			return err
 		}
 	}
 	return r.proceed(ctx, plans)
+}
+
+// sameLabs makes sure of every host of the run, see sameLab.
+func (r *deployRun) sameLabs(ctx context.Context) error {
+	for _, name := range sortedKeys(r.hosts) {
+		if err := r.sameLab(ctx, r.lab, r.hosts[name], r.same); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // proceed carries out plans that somebody has said yes to.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 	"sync"
@@ -136,7 +137,15 @@ func (a *app) deployer(ctx context.Context, o *opened, h *lab.Host, report func(
 	if err != nil {
 		return nil, unreachable(h.Name, err)
 	}
-	return &deploy.Deployer{Engine: e, Lab: o.Name, Host: h.Name, Existing: o.existing(), Self: deploy.NewSelf(), Report: report, Patience: engineReturns}, nil
+	return &deploy.Deployer{Engine: e, Lab: o.Name, Host: h.Name, Existing: o.existing(), From: deploy.Place(o.real()), Self: deploy.NewSelf(), Report: report, Hold: a.hold, Patience: engineReturns}, nil
+}
+
+// real returns the lab's folder without links on the way to it.
+func (o *opened) real() string {
+	if dir, err := filepath.EvalSymlinks(o.dir); err == nil {
+		return dir
+	}
+	return o.dir
 }
 
 // existing returns the names of the volumes that any stack of the lab says somebody else makes.

@@ -16,13 +16,14 @@ import (
 )
 
 func (a *app) retireCommand() *cli.Command {
-	var yes, withVolumes bool
+	var yes, withVolumes, same bool
 	return &cli.Command{
 		Name: "retire", Usage: "stop and remove a stack's containers and networks; host folders stay", ArgsUsage: "STACK",
 		Description: "Works for a stack whose folder is gone, too. Nothing that is not of this lab is touched.",
 		Flags: []cli.Flag{
 			&cli.BoolFlag{Name: "yes", Usage: "do not ask", Destination: &yes},
 			&cli.BoolFlag{Name: "with-volumes", Usage: "also its volumes, and all that they hold", Destination: &withVolumes},
+			sameLabFlag(&same),
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			name := c.Args().First()
@@ -63,7 +64,10 @@ func (a *app) retireCommand() *cli.Command {
 			default:
 				a.say("host folders stay, and these volumes: %s", strings.Join(volumes, ", "))
 			}
-			if err := a.confirm("Retire "+name+"?", yes); err != nil {
+			if err := a.sameLab(ctx, o, d, same); err != nil {
+				return err
+			}
+			if err := a.confirm(ctx, "Retire "+name+"?", yes); err != nil {
 				return err
 			}
 			began := time.Now()

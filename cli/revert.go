@@ -23,7 +23,7 @@ import (
 )
 
 func (a *app) revertCommand() *cli.Command {
-	var yes, dryRun, withLab bool
+	var yes, dryRun, withLab, same bool
 	return &cli.Command{
 		Name: "revert", Usage: "deploy a stack as it was at an entry of the logbook, and write its files back", ArgsUsage: "STACK [ENTRY]",
 		Description: "Without ENTRY: the last that succeeded and was different from what runs. It is checked, compared, proven and put back like every deploy.\n" +
@@ -32,6 +32,7 @@ func (a *app) revertCommand() *cli.Command {
 			&cli.BoolFlag{Name: "yes", Usage: "do not ask", Destination: &yes},
 			&cli.BoolFlag{Name: "dry-run", Usage: "only say what would be done", Destination: &dryRun},
 			&cli.BoolFlag{Name: "with-lab", Usage: "also bring back lab.toml and shared environment files", Destination: &withLab},
+			sameLabFlag(&same),
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			name := c.Args().Get(0)
@@ -61,7 +62,7 @@ func (a *app) revertCommand() *cli.Command {
 					t.instead[f.Path], t.modes[f.Path] = f.Text, f.Mode
 				}
 			}
-			return t.carryOut(ctx, asJSON, yes, dryRun)
+			return t.carryOut(ctx, asJSON, yes, dryRun, same)
 		},
 	}
 }
@@ -89,7 +90,7 @@ type turn struct {
 	modes   map[string]fs.FileMode
 }
 
-func (t *turn) carryOut(ctx context.Context, asJSON, yes, dryRun bool) error {
+func (t *turn) carryOut(ctx context.Context, asJSON, yes, dryRun, same bool) error {
 	name := t.entry.Stack
 	o, err := t.openInstead(t.instead)
 	if err != nil {
@@ -107,7 +108,7 @@ func (t *turn) carryOut(ctx context.Context, asJSON, yes, dryRun bool) error {
 		return err
 	}
 	st := o.Stack(name)
-	run := &deployRun{app: t.app, json: asJSON, lab: o, entry: logbook.Entry{Kind: logbook.Revert, Of: t.entry.Entry}}
+	run := &deployRun{app: t.app, json: asJSON, lab: o, same: same, entry: logbook.Entry{Kind: logbook.Revert, Of: t.entry.Entry}}
 	plans, err := run.plan(ctx, o, []*lab.Stack{st})
 	if err != nil {
 		return err
@@ -132,7 +133,10 @@ func (t *turn) carryOut(ctx context.Context, asJSON, yes, dryRun bool) error {
 		t.say("%s runs as it was at entry %d, and its files say so", name, t.entry.Entry)
 		return nil
 	}
-	if err := t.confirm(fmt.Sprintf("Take %s back to entry %d?", name, t.entry.Entry), yes); err != nil {
+	if err := run.sameLabs(ctx); err != nil {
+		return err
+	}
+	if err := t.confirm(ctx, fmt.Sprintf("Take %s back to entry %d?", name, t.entry.Entry), yes); err != nil {
 		return err
 	}
 	if err := run.proceed(ctx, plans); err != nil {

@@ -125,31 +125,6 @@ ready = { http = "8080/", within = "3s" }
 	}))
 }
 
-// Ctrl-C in the middle of a deploy puts back and says so with its exit code.
-func TestCtrlC(t *testing.T) {
-	b := standInBench(t)
-	b.write("lab.toml", fmt.Sprintf(labText, b.uid, b.gid, b.data, b.target.Address))
-	stack := "[service.desk]\nimage = %q\nready = { http = \"8080/\", within = \"1m\" }\n"
-	b.write("tide-log/stack.toml", fmt.Sprintf(stack, enginetest.Page))
-	b.run(0, "deploy", "--yes")
-	before := b.containers()["tide-log.desk"].ID
-	b.write("tide-log/stack.toml", fmt.Sprintf(stack, enginetest.NeverReady))
-	path, err := program()
-	require.NoError(t, err)
-	cmd := exec.Command(path, "--lab", b.dir, "deploy", "--yes")
-	require.NoError(t, cmd.Start())
-	require.Eventually(t, func() bool {
-		return b.containers()["tide-log.desk"].ID != before && b.containers()["tide-log.desk"].Running
-	}, 20*time.Second, 20*time.Millisecond)
-	require.NoError(t, cmd.Process.Signal(syscall.SIGINT))
-	cmd.Wait()
-	assert.Equal(t, 130, cmd.ProcessState.ExitCode())
-	now := b.containers()
-	assert.Len(t, now, 1)
-	assert.Equal(t, before, now["tide-log.desk"].ID)
-	assert.True(t, now["tide-log.desk"].Running)
-}
-
 // JSON of a deploy: an event a line, the result last.
 func TestDeployJSON(t *testing.T) {
 	b := standInBench(t)

@@ -14,11 +14,11 @@ import (
 )
 
 func (a *app) statusCommand() *cli.Command {
-	var yes bool
+	var yes, same bool
 	return &cli.Command{
 		Name: "status", Usage: "every service: state, since when, restarts, image, links", ArgsUsage: "[STACK]",
 		Description: "Where a deploy died in the middle, it asks whether what is left of it is to be finished or undone.",
-		Flags:       []cli.Flag{&cli.BoolFlag{Name: "yes", Usage: "do not ask: finish or undo what a deploy that died has left", Destination: &yes}},
+		Flags:       []cli.Flag{&cli.BoolFlag{Name: "yes", Usage: "do not ask: finish or undo what a deploy that died has left", Destination: &yes}, sameLabFlag(&same)},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			o, asJSON, err := a.begin()
 			if err != nil {
@@ -29,7 +29,7 @@ func (a *app) statusCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			cleared, err := a.clearLeftovers(ctx, o, services, yes)
+			cleared, err := a.clearLeftovers(ctx, o, services, yes, same)
 			if err != nil {
 				return err
 			}
@@ -57,7 +57,7 @@ func (a *app) statusCommand() *cli.Command {
 }
 
 // clearLeftovers finishes or undoes what deploys that died have left, if the person says so.
-func (a *app) clearLeftovers(ctx context.Context, o *opened, services []deploy.Status, yes bool) (cleared bool, err error) {
+func (a *app) clearLeftovers(ctx context.Context, o *opened, services []deploy.Status, yes, same bool) (cleared bool, err error) {
 	progress := render.NewProgress(a.Err, a.paint(a.Err), a.quiet)
 	asked := map[string]bool{}
 	for _, s := range services {
@@ -82,7 +82,13 @@ func (a *app) clearLeftovers(ctx context.Context, o *opened, services []deploy.S
 			fmt.Fprintf(a.Err, "  lantern status --yes does that, and so does the next deploy of %s\n", s.Stack)
 			continue
 		}
-		if a.confirm("Do that now?", yes) != nil {
+		if err := a.sameLab(ctx, o, d, same); err != nil {
+			return cleared, err
+		}
+		if err := a.confirm(ctx, "Do that now?", yes); err != nil {
+			if ctx.Err() != nil {
+				return cleared, err
+			}
 			continue
 		}
 		out, err := d.Recover(ctx, s.Stack)

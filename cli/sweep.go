@@ -14,12 +14,12 @@ import (
 )
 
 func (a *app) sweepCommand() *cli.Command {
-	var yes bool
+	var yes, same bool
 	return &cli.Command{
 		Name: "sweep", Usage: "what lies around that lantern made, what it would free; removes it after a yes",
 		Description: "Images that were deployed once and that no container uses (but not what a revert to the deploy before would need), volumes that images made\n" +
 			"by themselves and replacements left, networks without anybody on them. What lantern did not make is never listed.",
-		Flags: []cli.Flag{&cli.BoolFlag{Name: "yes", Usage: "do not ask", Destination: &yes}},
+		Flags: []cli.Flag{&cli.BoolFlag{Name: "yes", Usage: "do not ask", Destination: &yes}, sameLabFlag(&same)},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if c.Args().Present() {
 				return usage("lantern sweep takes no stack: it looks at whole hosts (--host NAME for one)")
@@ -69,7 +69,12 @@ func (a *app) sweepCommand() *cli.Command {
 				a.say("nothing was removed: --yes removes it")
 				return nil
 			}
-			if err := a.confirm("Remove all of this?", yes); err != nil {
+			for _, name := range sortedKeys(by) {
+				if err := a.sameLab(ctx, o, by[name], same); err != nil {
+					return err
+				}
+			}
+			if err := a.confirm(ctx, "Remove all of this?", yes); err != nil {
 				return err
 			}
 			var left []error

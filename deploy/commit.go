@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"time"
 
 	"proudlantern.example/lantern/core/declare"
 	"proudlantern.example/lantern/core/plan"
@@ -36,7 +37,7 @@ func (d *Deployer) commit(ctx context.Context, stack string) Outcome {
 		if c.Name != stack+plan.SuffixProven {
 			continue
 		}
-		if err := d.remove(ctx, c.ID); err != nil {
+		if err := persist(func() error { return d.remove(ctx, c.ID) }); err != nil {
 			return again(err, "its lock is still there")
 		}
 	}
@@ -56,11 +57,11 @@ func (d *Deployer) removePrevious(ctx context.Context, stack string, containers 
 			defer func() { <-turns }()
 			err := d.handOver(ctx, group)
 			for _, c := range slices.Backward(group.previous) {
-				if err == nil && c.Running {
-					err = d.stopOwn(ctx, c.ID, c.Container.StopWithin) // the engine did start anew
+				if err == nil && c.Running { // the engine did start anew
+					err = persist(func() error { return d.stopOwn(ctx, c.ID, c.Container.StopWithin) })
 				}
 				if err == nil {
-					err = d.remove(ctx, c.ID)
+					err = persist(func() error { return d.remove(ctx, c.ID) })
 				}
 				if err == nil {
 					lefts[i] = append(lefts[i], c.Unnamed...)
@@ -87,7 +88,7 @@ func (d *Deployer) handOver(ctx context.Context, g group) error {
 		if c.Container.Restart == never {
 			continue
 		}
-		if err := d.setRestart(ctx, c.ID, never); err != nil {
+		if err := persist(func() error { return d.setRestart(ctx, c.ID, never) }); err != nil {
 			return err
 		}
 	}
@@ -104,11 +105,25 @@ func (d *Deployer) asDeclared(ctx context.Context, containers []engine.State) er
 		if err != nil || want == c.Container.Restart {
 			continue
 		}
-		if err := d.setRestart(ctx, c.ID, want); err != nil {
+		if err := persist(func() error { return d.setRestart(ctx, c.ID, want) }); err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+// persist makes a call again that an engine has refused: one that can be made any number of times, where nothing else is left to do but that. What is not there, or not ours,
+// will not be so a moment later.
+func persist(call func() error) error {
+	err := call()
+	for range 2 {
+		if err == nil || errors.Is(err, engine.ErrNotFound) || errors.Is(err, engine.ErrForeign) || errors.Is(err, engine.ErrUnknownOutcome) {
+			break
+		}
+		time.Sleep(probeEvery)
+		err = call()
+	}
+	return err
 }
 
 // groupsAtOnce is how many groups of a stack are cleared away at the same time.

@@ -100,12 +100,14 @@ func (o *Outcome) end(last Outcome) {
 type Deployer struct {
 	Engine   *engine.Engine
 	Lab      string
+	From     string   // the place that this lab is deployed from, see [Place]; "" for none
 	Existing []string // volumes that the lab says are somebody else's: they are never removed, whatever their labels say
 	Host     string
 	Self     Self
 	Report   func(Event)
-	After    int  // the highest number that a deploy of the stack is known to have had; the engine may know of a higher one
-	TakeOver bool // a lock of another machine is not waited for
+	Hold     func(bool) // told when a stack is being changed from now on, and when that has ended; nil: nobody wants to know
+	After    int        // the highest number that a deploy of the stack is known to have had; the engine may know of a higher one
+	TakeOver bool       // a lock of another machine is not waited for
 
 	// Patience is how long an engine that has gone in the middle of a deploy is waited for before what ran before is put back: it may be starting anew.
 	Patience time.Duration
@@ -113,6 +115,13 @@ type Deployer struct {
 
 func (d *Deployer) event(stack, service, step, state, detail string) {
 	d.Report(Event{Time: time.Now().UTC(), Host: d.Host, Stack: stack, Service: service, Step: step, State: state, Detail: detail})
+}
+
+// holds tells whoever wants to know that a lock is held from now on, or no longer.
+func (d *Deployer) holds(held bool) {
+	if d.Hold != nil {
+		d.Hold(held)
+	}
 }
 
 // mine returns the containers of a stack of this lab.
@@ -261,6 +270,7 @@ func (d *Deployer) Deploy(ctx context.Context, stack *lab.Stack) (Outcome, error
 	if err != nil || held.Result != "" {
 		return held, err
 	}
+	defer d.holds(false)
 	// Somebody may have been faster between the plan and the lock; only what is planned under the lock holds.
 	if p, err = d.Plan(ctx, stack); err != nil {
 		return Outcome{}, errors.Join(err, d.remove(context.WithoutCancel(ctx), lock.ID))
@@ -274,7 +284,15 @@ func (d *Deployer) Deploy(ctx context.Context, stack *lab.Stack) (Outcome, error
 	ctx = context.WithoutCancel(ctx)
 	if out.Failure == nil {
 		if err := d.rename(ctx, lock.ID, stack.Name+plan.SuffixProven); err != nil {
+			// Whether it has got that name decides which way is left, so nothing is undone before that is known.
 			out.Failure = &Failure{Message: err.Error()}
+			switch c, lost := d.own(ctx, lock.ID); {
+			case lost == nil && c.Name == stack.Name+plan.SuffixProven:
+				out.Failure = nil
+			case lost != nil && !errors.Is(lost, engine.ErrNotFound):
+				out.Result, out.Hand = NeedsAHand, []string{fmt.Sprintf("everything is proven and runs, but the engine does not answer (%s); run lantern deploy %s once it does", lost, stack.Name)}
+				return out, nil
+			}
 		}
 	}
 	if out.Failure == nil {
@@ -485,7 +503,7 @@ func (d *Deployer) create(ctx context.Context, s plan.Service, proof plan.Proof,
 		name += plan.SuffixNext
 	}
 	labels := map[string]string{
-		plan.LabelLab: d.Lab, plan.LabelStack: s.Service.Stack.Name, plan.LabelService: s.Name, plan.LabelEntry: lock.entry(),
+		plan.LabelLab: d.Lab, plan.LabelStack: s.Service.Stack.Name, plan.LabelService: s.Name, plan.LabelEntry: lock.entry(), plan.LabelFrom: d.From,
 		plan.LabelNames: attachments(s.Container.Networks), plan.LabelDigest: s.Container.Digest(key), plan.LabelSalt: key, plan.LabelRestart: s.Container.Restart.String(), plan.LabelProof: proof.Label(),
 	}
 	return d.Engine.Create(ctx, name, c, labels, networkOf)

@@ -178,6 +178,7 @@ func (w *world) settled(st *lab.Stack) {
 type gate struct {
 	standin.Faults
 	address string
+	watch   func(*http.Request) // sees each call before it is carried out, when it is set
 }
 
 func newGate(t testing.TB, engine http.Handler) *gate {
@@ -186,7 +187,12 @@ func newGate(t testing.TB, engine http.Handler) *gate {
 	g := &gate{address: "unix://" + filepath.Join(dir, "s")}
 	listener, err := net.Listen("unix", filepath.Join(dir, "s"))
 	require.NoError(t, err)
-	server := &http.Server{Handler: g.Before(engine)}
+	server := &http.Server{Handler: g.Before(http.HandlerFunc(func(rw http.ResponseWriter, r *http.Request) {
+		if g.watch != nil {
+			g.watch(r)
+		}
+		engine.ServeHTTP(rw, r)
+	}))}
 	go server.Serve(listener)
 	t.Cleanup(func() {
 		server.Close()

@@ -22,6 +22,7 @@ const (
 	labelWho   = "proudlantern.lock.who"   // account and machine, for the person
 	labelBoot  = "proudlantern.lock.boot"  // boot id of the machine
 	labelPID   = "proudlantern.lock.pid"   // process there
+	labelSpace = "proudlantern.lock.space" // the pid namespace that this number belongs to
 	labelBegan = "proudlantern.lock.began" // when that process began, in clock ticks since boot: pids come again
 	labelSince = "proudlantern.lock.since"
 	labelUntil = "proudlantern.lock.until"
@@ -32,8 +33,8 @@ const (
 
 // Self is the process that deploys.
 type Self struct {
-	Who, Boot, Began string
-	PID              int
+	Who, Boot, Space, Began string
+	PID                     int
 }
 
 // NewSelf returns who this process is.
@@ -47,6 +48,7 @@ func NewSelf() Self {
 	}
 	boot, _ := os.ReadFile("/proc/sys/kernel/random/boot_id")
 	s.Boot = strings.TrimSpace(string(boot))
+	s.Space, _ = os.Readlink("/proc/self/ns/pid")
 	s.Began = began(s.PID)
 	return s
 }
@@ -122,7 +124,9 @@ func (d *Deployer) takeLock(ctx context.Context, stack, image string, most time.
 		}
 		return Outcome{Result: Refused, Holder: d.holder(c)}, nil
 	}
-	l.ID = id
+	if l.ID = id; err == nil {
+		d.holds(true)
+	}
 	return Outcome{}, err
 }
 
@@ -135,7 +139,7 @@ func (d *Deployer) markLabels(stack string, most time.Duration, more map[string]
 	now := time.Now().UTC()
 	labels := map[string]string{
 		plan.LabelLab: d.Lab, plan.LabelStack: stack, labelWho: d.Self.Who, labelBoot: d.Self.Boot,
-		labelPID: strconv.Itoa(d.Self.PID), labelBegan: d.Self.Began, labelSince: now.Format(time.RFC3339), labelUntil: now.Add(most).Format(time.RFC3339),
+		labelPID: strconv.Itoa(d.Self.PID), labelSpace: d.Self.Space, labelBegan: d.Self.Began, labelSince: now.Format(time.RFC3339), labelUntil: now.Add(most).Format(time.RFC3339),
 	}
 	maps.Copy(labels, more)
 	return labels
@@ -153,11 +157,17 @@ func (d *Deployer) holder(c engine.State) string {
 	return fmt.Sprintf("%s (pid %s) is changing this stack since %s", c.Labels[labelWho], c.Labels[labelPID], since)
 }
 
-// alive tells whether the holder of a lock is still at work: on this machine by its process, elsewhere by its time, if that is waited for.
+// alive tells whether the holder of a lock is still at work: by its process where that can be seen from here, else by its time, if that is waited for.
 func (d *Deployer) alive(c engine.State) bool {
-	if c.Labels[labelBoot] == d.Self.Boot {
-		pid, err := strconv.Atoi(c.Labels[labelPID])
-		return err == nil && syscall.Kill(pid, 0) != syscall.ESRCH && began(pid) == c.Labels[labelBegan]
+	pid, err := strconv.Atoi(c.Labels[labelPID])
+	if c.Labels[labelBoot] == d.Self.Boot && c.Labels[labelSpace] == d.Self.Space && d.Self.Boot != "" && d.Self.Space != "" && err == nil && pid > 0 {
+		if syscall.Kill(pid, 0) == syscall.ESRCH {
+			return false
+		}
+		// Of a process that somebody hides (proc(5), hidepid) nobody can tell whether it is that one.
+		if since := began(pid); since != "" && c.Labels[labelBegan] != "" {
+			return since == c.Labels[labelBegan]
+		}
 	}
 	until, err := time.Parse(time.RFC3339, c.Labels[labelUntil])
 	return err == nil && time.Now().Before(until) && !d.TakeOver

@@ -47,9 +47,9 @@ func (d *Deployer) putBack(ctx context.Context, stack string, l *lock) Outcome {
 		if c.Labels[plan.LabelService] == "" || entryOf(c) != l.Entry || strings.HasSuffix(c.Name, plan.SuffixPrevious) {
 			continue
 		}
-		err := d.stopOwn(ctx, c.ID, c.Container.StopWithin)
+		err := persist(func() error { return d.stopOwn(ctx, c.ID, c.Container.StopWithin) })
 		if err == nil || errors.Is(err, engine.ErrNotFound) {
-			err = d.remove(ctx, c.ID)
+			err = persist(func() error { return d.remove(ctx, c.ID) })
 		}
 		if err != nil {
 			needs("remove the container %s by hand: %s", c.Name, err)
@@ -73,7 +73,7 @@ func (d *Deployer) putBack(ctx context.Context, stack string, l *lock) Outcome {
 			if _, taken := by[name]; taken && !removed[name] {
 				continue // said above
 			}
-			if err := d.rename(ctx, c.ID, name); err != nil {
+			if err := persist(func() error { return d.rename(ctx, c.ID, name) }); err != nil {
 				needs("rename the container %s to %s and start it: %s", c.Name, name, err)
 				continue
 			}
@@ -89,7 +89,7 @@ func (d *Deployer) putBack(ctx context.Context, stack string, l *lock) Outcome {
 	}
 	if out.Result == PutBack && l.ID != "" {
 		out.Stay = d.madeVolumes(ctx, stack, l)
-		if err := d.remove(ctx, l.ID); err != nil {
+		if err := persist(func() error { return d.remove(ctx, l.ID) }); err != nil {
 			needs("remove the container %s by hand: %s", stack+plan.SuffixLock, err)
 		}
 	}

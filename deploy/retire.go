@@ -3,6 +3,7 @@ package deploy
 import (
 	"context"
 	"errors"
+	"fmt"
 	"slices"
 	"time"
 
@@ -44,24 +45,11 @@ func (d *Deployer) Retire(ctx context.Context, stack string, withVolumes bool) (
 	if held, err := d.recover(ctx, stack, nil); err != nil || held.Result != "" {
 		return held, err
 	}
-	containers, networks, err := d.Retiring(ctx, stack)
-	if err != nil {
-		return Outcome{}, err
-	}
-	var volumes []string
-	if withVolumes {
-		if volumes, err = d.Volumes(ctx, stack); err != nil {
-			return Outcome{}, err
-		}
-	}
-	if len(containers)+len(networks)+len(volumes) == 0 {
-		return Outcome{Result: NothingToDo}, nil
-	}
+	l := &lock{}
 	mine, err := d.mine(ctx, stack)
 	if err != nil {
 		return Outcome{}, err
 	}
-	l := &lock{}
 	if len(mine) > 0 {
 		if l.Entry, err = d.lastEntry(ctx, stack, mine); err != nil {
 			return Outcome{}, err
@@ -71,57 +59,110 @@ func (d *Deployer) Retire(ctx context.Context, stack string, withVolumes bool) (
 			return held, err
 		}
 	}
-	slices.SortFunc(mine, func(a, b engine.State) int { return b.Started.Compare(a.Started) })
-	out := Outcome{Result: Done, Entry: l.Entry, Plan: &plan.Stack{Stack: &lab.Stack{Name: stack}}}
-	for _, c := range engine.GuestsFirst(mine) {
-		service := c.Labels[plan.LabelService]
-		out.Plan.Services = append(out.Plan.Services, plan.Service{Name: service, Action: plan.Remove})
-		d.event(stack, service, StepStop, Begun, "")
-		err := d.stopOwn(ctx, c.ID, c.Container.StopWithin)
-		if err == nil || errors.Is(err, engine.ErrNotFound) {
-			if err = d.remove(ctx, c.ID); withVolumes && err == nil {
-				volumes = append(volumes, c.Unnamed...)
-			}
-		}
-		if err != nil {
-			d.event(stack, service, StepRemove, Failed, err.Error())
-			out.Result = NeedsAHand
-			out.Hand = append(out.Hand, "the container "+c.Name+" is still there ("+err.Error()+"); run lantern retire "+stack+" again")
-			continue
-		}
-		if !withVolumes {
-			out.Left = append(out.Left, c.Unnamed...)
-		}
-		d.event(stack, service, StepRemove, StepDone, "")
-	}
-	ctx = context.WithoutCancel(ctx)
-	if out.Result == Done {
-		if err := d.removeUnused(ctx, stack, nil); err != nil {
-			out.Result = NeedsAHand
-			if errors.Is(err, engine.ErrMiscounted) {
-				out.Hand = append(out.Hand, err.Error()+"; lantern sweep removes it then")
-			} else {
-				out.Hand = append(out.Hand, "something else uses it: "+err.Error())
-			}
-		}
-	}
-	if out.Result == Done {
-		for _, v := range volumes {
-			if err := errors.Join(d.Engine.RemoveVolume(ctx, v, d.Lab, false), d.Engine.RemoveVolume(ctx, v, d.Lab, true)); err != nil {
-				out.Result = NeedsAHand
-				out.Hand = append(out.Hand, "the volume "+v+" is still there: "+err.Error())
-				continue
-			}
-			d.event(stack, "", StepRemove, StepDone, "the volume "+v)
-		}
+	// Only what is seen under the lock holds: a deploy may have ended just before it.
+	r := retirement{Deployer: d, stack: stack, lock: l, withVolumes: withVolumes}
+	r.out = Outcome{Result: Done, Entry: l.Entry, Plan: &plan.Stack{Stack: &lab.Stack{Name: stack}}}
+	found, err := r.look(ctx)
+	if err == nil && found {
+		r.containers(ctx)
+		ctx = context.WithoutCancel(ctx)
+		r.networks(ctx)
+		r.volumes(ctx)
 	}
 	if l.ID != "" {
-		if err := d.remove(ctx, l.ID); err != nil {
-			out.Result = NeedsAHand
-			out.Hand = append(out.Hand, "remove the container "+stack+plan.SuffixLock+" by hand: "+err.Error())
+		if unlock := d.remove(context.WithoutCancel(ctx), l.ID); unlock != nil {
+			r.needs("remove the container %s by hand: %s", stack+plan.SuffixLock, unlock)
 		}
+		d.holds(false)
 	}
-	return out, nil
+	if err != nil || !found {
+		return Outcome{Result: NothingToDo}, err
+	}
+	return r.out, nil
+}
+
+// retirement is one that is under way.
+type retirement struct {
+	*Deployer
+	stack       string
+	lock        *lock
+	withVolumes bool
+	mine        []engine.State
+	names       []string // of volumes that go
+	out         Outcome
+}
+
+func (r *retirement) needs(format string, args ...any) {
+	r.out.Result = NeedsAHand
+	r.out.Hand = append(r.out.Hand, fmt.Sprintf(format, args...))
+}
+
+// look finds out what there is to remove; false: nothing.
+func (r *retirement) look(ctx context.Context) (bool, error) {
+	all, err := r.Deployer.mine(ctx, r.stack)
+	if err != nil {
+		return false, err
+	}
+	r.mine = slices.DeleteFunc(all, func(c engine.State) bool { return c.ID == r.lock.ID })
+	networks, err := r.unusedNetworks(ctx, r.stack, all)
+	if err != nil {
+		return false, err
+	}
+	if r.withVolumes {
+		r.names, err = r.Volumes(ctx, r.stack)
+	}
+	return len(r.mine)+len(networks)+len(r.names) > 0, err
+}
+
+// containers stops and removes them, last started first.
+func (r *retirement) containers(ctx context.Context) {
+	slices.SortFunc(r.mine, func(a, b engine.State) int { return b.Started.Compare(a.Started) })
+	for _, c := range engine.GuestsFirst(r.mine) {
+		service := c.Labels[plan.LabelService]
+		r.out.Plan.Services = append(r.out.Plan.Services, plan.Service{Name: service, Action: plan.Remove})
+		r.event(r.stack, service, StepStop, Begun, "")
+		err := r.stopOwn(ctx, c.ID, c.Container.StopWithin)
+		if err == nil || errors.Is(err, engine.ErrNotFound) {
+			err = r.remove(ctx, c.ID)
+		}
+		if err != nil {
+			r.event(r.stack, service, StepRemove, Failed, err.Error())
+			r.needs("the container %s is still there (%s); run lantern retire %s again", c.Name, err, r.stack)
+			continue
+		}
+		if r.withVolumes {
+			r.names = append(r.names, c.Unnamed...)
+		} else {
+			r.out.Left = append(r.out.Left, c.Unnamed...)
+		}
+		r.event(r.stack, service, StepRemove, StepDone, "")
+	}
+}
+
+func (r *retirement) networks(ctx context.Context) {
+	if r.out.Result != Done {
+		return
+	}
+	err := r.removeUnused(ctx, r.stack, nil)
+	switch {
+	case errors.Is(err, engine.ErrMiscounted):
+		r.needs("%s; lantern sweep removes it then", err)
+	case err != nil:
+		r.needs("something else uses it: %s", err)
+	}
+}
+
+func (r *retirement) volumes(ctx context.Context) {
+	if r.out.Result != Done {
+		return
+	}
+	for _, v := range r.names {
+		if err := errors.Join(r.Engine.RemoveVolume(ctx, v, r.Lab, false), r.Engine.RemoveVolume(ctx, v, r.Lab, true)); err != nil {
+			r.needs("the volume %s is still there: %s", v, err)
+			continue
+		}
+		r.event(r.stack, "", StepRemove, StepDone, "the volume "+v)
+	}
 }
 
 // States of a service.

@@ -29,6 +29,7 @@ const (
 	LabelProof   = "proudlantern.proof"   // how it shows that it does its work, see [Proof]
 	LabelMade    = "proudlantern.made"    // a word by chance that no other container has, nor any image: what inherits our labels is known by it
 	LabelVolumes = "proudlantern.volumes" // names of the volumes that were made for what its image declares and the files do not, as JSON of []string
+	LabelFrom    = "proudlantern.from"    // digest of the machine and the folder that it was deployed from: two labs can have one name
 	LabelNames   = "proudlantern.names"   // its networks and its names there, as JSON of []Attachment: not every engine tells them
 )
 

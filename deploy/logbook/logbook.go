@@ -102,6 +102,36 @@ var (
 	texts   = []byte("texts")   // SHA-256 to text: most files stay as they are from one deploy to the next
 )
 
+// places is a bucket of the places from which the same lab is deployed, besides this clone: place to nothing.
+var places = []byte("places")
+
+// Meet remembers that another place is the same lab's.
+func (b Book) Meet(place string) error {
+	return b.change(func(tx *bbolt.Tx) error {
+		list, err := tx.CreateBucketIfNotExists(places)
+		if err != nil {
+			return err
+		}
+		return list.Put([]byte(place), nil)
+	})
+}
+
+// Met returns the places of [Book.Meet].
+func (b Book) Met() ([]string, error) {
+	var met []string
+	err := b.look(func(tx *bbolt.Tx) error {
+		list := tx.Bucket(places)
+		if list == nil {
+			return nil
+		}
+		return list.ForEach(func(place, _ []byte) error {
+			met = append(met, string(place))
+			return nil
+		})
+	})
+	return met, err
+}
+
 // record is an entry as it is kept.
 type record struct {
 	Entry
@@ -121,8 +151,8 @@ func key(e Entry) []byte {
 	return binary.BigEndian.AppendUint64(k, uint64(e.Began.UnixNano()))
 }
 
-// Add writes an entry. The first one makes the file, and the folder around it, for the owner's eyes only.
-func (b Book) Add(e Entry, files []File) error {
+// change changes the file. The first time makes it, and the folder around it, for the owner's eyes only.
+func (b Book) change(f func(*bbolt.Tx) error) error {
 	dir := filepath.Dir(b.Path)
 	if err := os.Mkdir(dir, 0o700); err != nil && !errors.Is(err, fs.ErrExist) {
 		return err
@@ -133,7 +163,20 @@ func (b Book) Add(e Entry, files []File) error {
 			return err
 		}
 	}
-	return b.use(false, func(tx *bbolt.Tx) error {
+	return b.use(false, f)
+}
+
+// look reads the file; one that is not there holds nothing.
+func (b Book) look(f func(*bbolt.Tx) error) error {
+	if _, err := os.Stat(b.Path); errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	return b.use(true, f)
+}
+
+// Add writes an entry.
+func (b Book) Add(e Entry, files []File) error {
+	return b.change(func(tx *bbolt.Tx) error {
 		list, err := tx.CreateBucketIfNotExists(entries)
 		if err != nil {
 			return err
@@ -205,10 +248,7 @@ func (b Book) Find(stack string, number int) (e Entry, files []File, err error) 
 }
 
 func (b Book) each(stack string, f func(record, *bbolt.Tx) error) error {
-	if _, err := os.Stat(b.Path); errors.Is(err, fs.ErrNotExist) {
-		return nil
-	}
-	return b.use(true, func(tx *bbolt.Tx) error {
+	return b.look(func(tx *bbolt.Tx) error {
 		list := tx.Bucket(entries)
 		if list == nil {
 			return nil

@@ -65,6 +65,7 @@ type globals struct {
 	lab, host, format string
 	quiet, verbose    bool
 	noColor           bool
+	noHelpers         bool
 }
 
 // Run carries out a command line (without the program's name) and returns the exit code.
@@ -150,6 +151,7 @@ func (a *app) command() *cli.Command {
 			&cli.BoolFlag{Name: "quiet", Usage: "results and errors only", Destination: &a.quiet},
 			&cli.BoolFlag{Name: "verbose", Usage: "say more", Destination: &a.verbose},
 			&cli.BoolFlag{Name: "no-color", Usage: "no colours", Sources: cli.EnvVars("NO_COLOR"), Destination: &a.noColor},
+			&cli.BoolFlag{Name: "no-credential-helpers", Usage: "run no program that the auth files name for keeping logins of registries", Sources: cli.EnvVars("LANTERN_NO_CREDENTIAL_HELPERS"), Destination: &a.noHelpers},
 		},
 		Commands: []*cli.Command{
 			a.demoCommand(), a.surveyCommand(), a.checkCommand(), a.compareCommand(), a.deployCommand(), a.proveCommand(), a.statusCommand(), a.logbookCommand(), a.revertCommand(), a.retireCommand(), a.sweepCommand(), a.portsCommand(), a.mountsCommand(), a.envCommand(), a.tidyCommand(), a.aboutCommand(), a.schemaCommand(), a.versionCommand(),

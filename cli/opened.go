@@ -16,6 +16,7 @@ import (
 	"proudlantern.example/lantern/deploy"
 	"proudlantern.example/lantern/engine"
 	"proudlantern.example/lantern/host"
+	"proudlantern.example/lantern/registry"
 )
 
 // opened is a lab that was read, with the surveys of its hosts.
@@ -25,6 +26,7 @@ type opened struct {
 	decl    *declare.Lab
 	surveys map[string]*survey.Survey
 	errs    map[string]error // hosts whose engine does not answer
+	logins  registry.Logins
 }
 
 // begin reads what every command about a lab needs: the lab, and whether results are wanted as JSON.
@@ -50,6 +52,7 @@ func (a *app) openInstead(instead map[string]string) (*opened, error) {
 		return nil, err
 	}
 	o := &opened{dir: dir, decl: decl, surveys: map[string]*survey.Survey{}, errs: map[string]error{}}
+	o.logins.NoHelpers = a.noHelpers
 	o.resolve()
 	a.Out, a.Err = newRedactor(a.Out, o.Lab), newRedactor(a.Err, o.Lab)
 	if a.host != "" && o.Host(a.host) == nil {
@@ -74,7 +77,7 @@ func (o *opened) look(ctx context.Context, only string) {
 			continue
 		}
 		wait.Go(func() {
-			s, err := host.Survey(ctx, h, func(first *survey.Survey) survey.Ask {
+			s, err := host.Survey(ctx, h, &o.logins, func(first *survey.Survey) survey.Ask {
 				mu.Lock() // resolving marks secrets in the files, which all hosts share
 				defer mu.Unlock()
 				return o.ask(first)
@@ -137,6 +140,7 @@ func (a *app) deployer(ctx context.Context, o *opened, h *lab.Host, report func(
 	if err != nil {
 		return nil, unreachable(h.Name, err)
 	}
+	e.Logins = &o.logins
 	return &deploy.Deployer{Engine: e, Lab: o.Name, Host: h.Name, Existing: o.existing(), From: deploy.Place(o.real()), Self: deploy.NewSelf(), Report: report, Hold: a.hold, Patience: engineReturns}, nil
 }
 

@@ -200,7 +200,7 @@ func (t *turn) sayWhatDiffers(p stackPlan) {
 		if i < 0 || s.Service == nil || t.entry.Services[i].Made == "" || strings.Contains(s.Container.Image, "@") {
 			continue
 		}
-		if s.Container.Digest(t.entry.Stack) != t.entry.Services[i].Made {
+		if same, known := s.Container.SameDigest(t.entry.Services[i].Made, t.entry.Stack); known && !same {
 			t.warn("%s is not wholly as it was at entry %d: lab.toml, a shared environment file or an account of the host has changed since (--with-lab brings the files back)", s.Service.FullName(), t.entry.Entry)
 		}
 	}

@@ -1,6 +1,7 @@
 package deploy
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -13,14 +14,60 @@ import (
 )
 
 // putBack brings back what ran before the deploy that holds the lock, from what the engine shows alone: it works as well for a deploy
-// of a process that is gone. Then it proves it and gives the lock back.
+// of a process that is gone. Then it proves it and gives the lock back. It ends with a look: a call that was given up on may have happened after all, in the middle of this.
 func (d *Deployer) putBack(ctx context.Context, stack string, l *lock) Outcome {
+	d.event(stack, "", StepPutBack, Begun, "")
+	const most = 3
+	var out Outcome
+	for round := 1; ; round++ {
+		if out = d.bringBack(ctx, stack, l); out.Result != PutBack {
+			break
+		}
+		wrong, err := d.notBack(ctx, stack, l)
+		if wrong == "" && err == nil {
+			break
+		}
+		if round == most {
+			out.Result, out.Hand = NeedsAHand, []string{fmt.Sprintf("run lantern deploy %s again: %s", stack, cmp.Or(wrong, fmt.Sprint(err)))}
+			break
+		}
+	}
+	if out.Result == PutBack && l.ID != "" {
+		out.Stay = d.madeVolumes(ctx, stack, l)
+		if err := persist(func() error { return d.remove(ctx, l.ID) }); err != nil {
+			out.Result, out.Hand = NeedsAHand, append(out.Hand, fmt.Sprintf("remove the container %s by hand: %s", stack+plan.SuffixLock, err))
+		}
+	}
+	if out.Result == PutBack {
+		d.event(stack, "", StepPutBack, StepDone, "")
+	} else {
+		d.event(stack, "", StepPutBack, Failed, strings.Join(out.Hand, "; "))
+	}
+	return out
+}
+
+// notBack says what is not as it was before a deploy; "" when all is.
+func (d *Deployer) notBack(ctx context.Context, stack string, l *lock) (string, error) {
+	containers, err := d.mine(ctx, stack)
+	for _, c := range containers {
+		service := c.Labels[plan.LabelService]
+		switch {
+		case service == "":
+		case c.Name != stack+"."+service:
+			return "the container " + c.Name + " is still there", err
+		case entryOf(c) == l.Entry:
+			return "the new container " + c.Name + " is still there", err
+		}
+	}
+	return "", err
+}
+
+func (d *Deployer) bringBack(ctx context.Context, stack string, l *lock) Outcome {
 	out := Outcome{Result: PutBack}
 	needs := func(format string, args ...any) {
 		out.Result = NeedsAHand
 		out.Hand = append(out.Hand, fmt.Sprintf(format, args...))
 	}
-	d.event(stack, "", StepPutBack, Begun, "")
 	containers, err := d.mine(ctx, stack)
 	for until := time.Now().Add(d.Patience); errors.Is(err, engine.ErrUnknownOutcome) && time.Now().Before(until); {
 		time.Sleep(probeEvery)
@@ -86,17 +133,6 @@ func (d *Deployer) putBack(ctx context.Context, stack string, l *lock) Outcome {
 	}
 	if err := d.removeMadeVolumes(ctx, stack, l); err != nil {
 		needs("remove by hand the volume that was made: %s", err)
-	}
-	if out.Result == PutBack && l.ID != "" {
-		out.Stay = d.madeVolumes(ctx, stack, l)
-		if err := persist(func() error { return d.remove(ctx, l.ID) }); err != nil {
-			needs("remove the container %s by hand: %s", stack+plan.SuffixLock, err)
-		}
-	}
-	if out.Result == PutBack {
-		d.event(stack, "", StepPutBack, StepDone, "")
-	} else {
-		d.event(stack, "", StepPutBack, Failed, strings.Join(out.Hand, "; "))
 	}
 	return out
 }

@@ -579,7 +579,7 @@ func (e *Engine) InRegistry(ctx context.Context, reference string) error {
 	if e.kind == kindP {
 		return &Error{Call: "distribution", Message: "this engine does not ask registries without pulling", kind: ErrUnsupported, err: ErrUnsupported}
 	}
-	_, err := e.api.DistributionInspect(ctx, reference, client.DistributionInspectOptions{EncodedRegistryAuth: login(reference)})
+	_, err := e.api.DistributionInspect(ctx, reference, client.DistributionInspectOptions{EncodedRegistryAuth: e.login(reference)})
 	if err == nil {
 		return nil
 	}

@@ -25,6 +25,7 @@ import (
 	"proudlantern.example/lantern/core/declare"
 	"proudlantern.example/lantern/core/lab"
 	"proudlantern.example/lantern/core/survey"
+	"proudlantern.example/lantern/registry"
 )
 
 // OldestAPI is the oldest version of the API that is spoken.
@@ -37,7 +38,11 @@ type Engine struct {
 	// Patience is how long a call may take before its outcome counts as unknown; streams, and the time that a container has for stopping, aside.
 	Patience time.Duration
 
+	// Logins are the credentials for registries that are brought along; never nil.
+	Logins *registry.Logins
+
 	api     *client.Client
+	private bool // nobody on the way can read what goes to it
 	apiVer  string
 	kind    kind
 	standIn bool
@@ -126,14 +131,16 @@ func UsualAddress() string {
 }
 
 // DialHost connects to the engine of a host. The error is an *[Unreachable].
-func DialHost(ctx context.Context, h *lab.Host) (*Engine, error) { return dial(ctx, h.Engine, h.TLS) }
+func DialHost(ctx context.Context, h *lab.Host) (*Engine, error) {
+	return dial(ctx, h.Engine, h.TLS, h.Insecure)
+}
 
 // Dial connects to the engine at an address, the usual one when it is empty. The error is an *[Unreachable].
 func Dial(ctx context.Context, address string) (*Engine, error) {
-	return dial(ctx, address, lab.TLS{})
+	return dial(ctx, address, lab.TLS{}, false)
 }
 
-func dial(ctx context.Context, address string, tls lab.TLS) (*Engine, error) {
+func dial(ctx context.Context, address string, tls lab.TLS, insecure bool) (*Engine, error) {
 	if address == "" {
 		address = UsualAddress()
 	}
@@ -151,6 +158,8 @@ func dial(ctx context.Context, address string, tls lab.TLS) (*Engine, error) {
 		if because, do, err := trySocket(ctx, at.Socket); err != nil {
 			return nil, unreachable(err, because, do)
 		}
+	case tls.CA == "" && !at.Loopback() && !insecure:
+		return nil, &Unreachable{Address: address, Because: "plain tcp lets everybody on the way read and change what is said; nothing was sent", Do: "tls.ca, tls.cert and tls.key of the host in lab.toml make it safe; insecure = \"reason\" accepts it", Host: true}
 	case tls.CA != "":
 		for _, f := range []string{tls.CA, tls.Cert, tls.Key} {
 			if _, err := os.Stat(f); f != "" && err != nil {
@@ -168,7 +177,7 @@ func dial(ctx context.Context, address string, tls lab.TLS) (*Engine, error) {
 	if err != nil {
 		return nil, unreachable(err, "the address cannot be used: "+err.Error(), "")
 	}
-	e := &Engine{Patience: patience, Address: address, api: api}
+	e := &Engine{Patience: patience, Address: address, Logins: &registry.Logins{}, api: api, private: at.Scheme == "unix" || tls.CA != "" || at.Loopback()}
 	ctx, cancel := context.WithTimeout(ctx, 15*time.Second)
 	defer cancel()
 	ping, err := api.Ping(ctx, client.PingOptions{NegotiateAPIVersion: true})

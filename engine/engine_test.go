@@ -9,11 +9,14 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync/atomic"
 	"testing"
 
 	cerrdefs "github.com/containerd/errdefs"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"proudlantern.example/lantern/core/lab"
 )
 
 // serve answers on a socket as an engine of some version would, or as something else.
@@ -57,7 +60,7 @@ func TestUnreachable(t *testing.T) {
 		{serve(t, map[string]string{"_ping": "OK", "api": "1.40", "version": `{"ApiVersion":"1.40","Version":"18"}`}), "its API has version 1.40, and lantern needs 1.41 or newer", "update the engine"},
 		{serve(t, map[string]string{}), "does not answer as a container engine does", ""},
 	} {
-		_, err := Dial(t.Context(), c.address)
+		_, err := DialHost(t.Context(), &lab.Host{Engine: c.address, Insecure: true})
 		var u *Unreachable
 		require.True(t, errors.As(err, &u), "%s: %v", c.address, err)
 		assert.Equal(t, c.address, u.Address)
@@ -118,5 +121,42 @@ func TestUsualAddress(t *testing.T) {
 func TestArchitecture(t *testing.T) {
 	for machine, want := range map[string]string{"x86_64": "amd64", "aarch64": "arm64", "armv7l": "arm", "riscv64": "riscv64"} {
 		assert.Equal(t, want, architecture(machine))
+	}
+}
+
+// Over plain tcp to what is not plainly this machine nothing is said without a reason; with one, no login goes there.
+func TestPlainTCP(t *testing.T) {
+	var calls, logins atomic.Int32
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	s := &http.Server{Handler: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		calls.Add(1)
+		if r.Header.Get("X-Registry-Auth") != "" {
+			logins.Add(1)
+		}
+		w.Header().Set("Api-Version", "1.41")
+		w.Header().Set("Server", "Docker/20.10")
+		fmt.Fprint(w, "{}")
+	})}
+	go s.Serve(l)
+	defer s.Close()
+	dir := t.TempDir()
+	t.Setenv("DOCKER_CONFIG", dir)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "config.json"), []byte(`{"auths": {"registry.skerry.example": {"username": "keeper", "password": "of the light"}}}`), 0o600))
+	_, port, _ := net.SplitHostPort(l.Addr().String())
+	afar := "tcp://0.0.0.0:" + port // leads here, and is no loopback address
+	_, err = Dial(t.Context(), afar)
+	var u *Unreachable
+	require.ErrorAs(t, err, &u)
+	assert.Contains(t, u.Because, "nothing was sent")
+	assert.Zero(t, calls.Load())
+	for address, want := range map[string]int32{afar: 0, "tcp://127.0.0.1:" + port: 2} {
+		logins.Store(0)
+		e, err := DialHost(t.Context(), &lab.Host{Engine: address, Insecure: true})
+		require.NoError(t, err)
+		defer e.Close()
+		e.Pull(t.Context(), "registry.skerry.example/desk:1", nil, func(Progress) {})
+		e.InRegistry(t.Context(), "registry.skerry.example/desk:1")
+		assert.Equal(t, want, logins.Load(), address)
 	}
 }

@@ -7,14 +7,14 @@ import (
 	"github.com/moby/moby/api/types/registry"
 )
 
-// login returns the credentials for the registry of an image, from the auth files that engines use, as their API takes them; "" for none. An
-// engine has none of its own: whoever asks it brings them along.
-func login(reference string) string {
+// login returns the credentials for the registry of an image, as the API takes them; "" for none, and for an engine that is reached over a plain connection from another
+// machine: whoever listens there would have them. An engine has none of its own: whoever asks it brings them along.
+func (e *Engine) login(reference string) string {
 	ref, err := name.ParseReference(reference)
-	if err != nil {
+	if err != nil || !e.private {
 		return ""
 	}
-	keychain, err := authn.DefaultKeychain.Resolve(ref.Context())
+	keychain, err := e.Logins.Resolve(ref.Context())
 	if err != nil || keychain == authn.Anonymous {
 		return ""
 	}

@@ -18,7 +18,7 @@ type Progress struct {
 // Pull fetches an image, with the login of the auth files. Sizes are those of its layers in bytes, by the first 12 digits of their digests, as its registry tells
 // them; without, the total is that of the layers whose transfer has begun. Errors: [ErrNotFound] when the registry has none, [ErrDiskFull].
 func (e *Engine) Pull(ctx context.Context, reference string, sizes map[string]int64, progress func(Progress)) error {
-	r, err := e.api.ImagePull(ctx, reference, client.ImagePullOptions{RegistryAuth: login(reference)})
+	r, err := e.api.ImagePull(ctx, reference, client.ImagePullOptions{RegistryAuth: e.login(reference)})
 	if err != nil {
 		return pullError(err)
 	}

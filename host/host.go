@@ -9,11 +9,12 @@ import (
 	"proudlantern.example/lantern/core/lab"
 	"proudlantern.example/lantern/core/survey"
 	"proudlantern.example/lantern/engine"
+	"proudlantern.example/lantern/registry"
 )
 
 // Survey looks at a host. What the lab wants to know of it is asked once accounts and zone are known, because paths may depend on
-// them. The survey is usable even with an error, which is then an *[engine.Unreachable]: it holds what is known without the engine.
-func Survey(ctx context.Context, h *lab.Host, ask func(*survey.Survey) survey.Ask) (*survey.Survey, error) {
+// them; logins are the credentials for the registries of its images. The survey is usable even with an error, which is then an *[engine.Unreachable]: it holds what is known without the engine.
+func Survey(ctx context.Context, h *lab.Host, logins *registry.Logins, ask func(*survey.Survey) survey.Ask) (*survey.Survey, error) {
 	s := &survey.Survey{Survey: survey.Version, Host: h.Name, Taken: time.Now().UTC().Truncate(time.Second), Unknown: map[string]string{}}
 	e, err := engine.DialHost(ctx, h)
 	if err != nil {
@@ -32,6 +33,7 @@ func Survey(ctx context.Context, h *lab.Host, ask func(*survey.Survey) survey.As
 		return s, err
 	}
 	defer e.Close()
+	e.Logins = logins
 	if machine, err := e.Machine(ctx); err != nil {
 		return s, err
 	} else if machine != nil {

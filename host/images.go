@@ -18,7 +18,7 @@ const askAtOnce = 8
 func readImages(ctx context.Context, e *engine.Engine, s *survey.Survey, references []string) {
 	references = slices.Compact(slices.Sorted(slices.Values(references)))
 	images, errs := make([]survey.Image, len(references)), make([]error, len(references))
-	r := newRegistries()
+	r := newRegistries(e.Logins)
 	var wait sync.WaitGroup
 	slots := make(chan struct{}, askAtOnce)
 	for i, reference := range references {

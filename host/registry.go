@@ -14,7 +14,6 @@ import (
 	"sync"
 	"time"
 
-	"github.com/google/go-containerregistry/pkg/authn"
 	"github.com/google/go-containerregistry/pkg/name"
 	v1 "github.com/google/go-containerregistry/pkg/v1"
 	"github.com/google/go-containerregistry/pkg/v1/remote"
@@ -23,6 +22,7 @@ import (
 	"proudlantern.example/lantern/core/declare"
 	"proudlantern.example/lantern/core/survey"
 	"proudlantern.example/lantern/engine"
+	"proudlantern.example/lantern/registry"
 )
 
 // Bounds of asking registries.
@@ -37,15 +37,16 @@ var patience = remote.Backoff{Duration: 200 * time.Millisecond, Factor: 3, Steps
 // registries asks the registries of images what these declare, without pulling (OCI distribution specification). Credentials come from the
 // auth files that engines use, too.
 type registries struct {
-	cache string // folder of what is known by digest; "" for none
+	logins *registry.Logins
+	cache  string // folder of what is known by digest; "" for none
 
 	mu   sync.Mutex
 	dead map[string]error // registries that cannot be reached, which nobody waits for twice
 }
 
 // newRegistries keeps what it learns in the user's cache folder.
-func newRegistries() *registries {
-	r := &registries{dead: map[string]error{}}
+func newRegistries(logins *registry.Logins) *registries {
+	r := &registries{logins: logins, dead: map[string]error{}}
 	if dir, err := os.UserCacheDir(); err == nil {
 		r.cache = filepath.Join(dir, "lantern", "images")
 	}
@@ -68,7 +69,7 @@ func (r *registries) image(ctx context.Context, reference, platform string) (sur
 	}
 	ctx, cancel := context.WithTimeout(ctx, askWithin)
 	defer cancel()
-	options := []remote.Option{remote.WithContext(ctx), remote.WithAuthFromKeychain(authn.DefaultKeychain), remote.WithRetryBackoff(patience)}
+	options := []remote.Option{remote.WithContext(ctx), remote.WithAuthFromKeychain(r.logins), remote.WithTransport(registry.Transport()), remote.WithRetryBackoff(patience)}
 	i, err := r.fetch(ref, platform, options)
 	var answer *transport.Error
 	switch {
@@ -81,7 +82,16 @@ func (r *registries) image(ctx context.Context, reference, platform string) (sur
 	case errors.As(err, &answer):
 		return survey.Image{}, errors.New(refusal(answer.StatusCode))
 	}
-	err = fmt.Errorf("%s cannot be reached", at)
+	why := "cannot be reached"
+	for _, known := range []error{registry.ErrPlain, registry.ErrTooMuch} {
+		if errors.Is(err, known) {
+			why = known.Error()
+		}
+	}
+	if ctx.Err() != nil {
+		why = fmt.Sprintf("has not answered within %s", askWithin)
+	}
+	err = fmt.Errorf("%s: %s", at, why)
 	r.mu.Lock()
 	r.dead[at] = err
 	r.mu.Unlock()

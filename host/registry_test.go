@@ -25,6 +25,7 @@ import (
 
 	"proudlantern.example/lantern/core/survey"
 	"proudlantern.example/lantern/engine"
+	logins "proudlantern.example/lantern/registry"
 )
 
 // sensorFor is an image for a processor that says what it needs.
@@ -86,7 +87,7 @@ func TestImagesInRegistries(t *testing.T) {
 	size, err := layer[0].Size()
 	require.NoError(t, err)
 
-	r := &registries{cache: filepath.Join(t.TempDir(), "images"), dead: map[string]error{}}
+	r := &registries{logins: &logins.Logins{}, cache: filepath.Join(t.TempDir(), "images"), dead: map[string]error{}}
 	want := survey.Image{
 		Source: survey.FromRegistry, User: "1311", Env: map[string]string{"LEVEL": "info"}, Entrypoint: []string{"/sensor"}, Ports: []string{"5683/udp", "8080/tcp"}, Volumes: []string{"/readings"},
 		Layers: map[string]int64{digest.Hex[:12]: size},
@@ -133,7 +134,7 @@ func TestRegistriesThatRefuse(t *testing.T) {
 				w.WriteHeader(status)
 			}
 		}))
-		r := &registries{dead: map[string]error{}}
+		r := &registries{logins: &logins.Logins{}, dead: map[string]error{}}
 		_, err := r.image(t.Context(), strings.TrimPrefix(refuses.URL, "http://")+"/skerry/sensor:1.4", "linux/amd64")
 		refuses.Close()
 		require.ErrorContains(t, err, says)
@@ -142,7 +143,7 @@ func TestRegistriesThatRefuse(t *testing.T) {
 	gone := httptest.NewServer(http.NotFoundHandler())
 	at := strings.TrimPrefix(gone.URL, "http://")
 	gone.Close()
-	r := &registries{dead: map[string]error{}}
+	r := &registries{logins: &logins.Logins{}, dead: map[string]error{}}
 	for range 2 {
 		_, err := r.image(t.Context(), at+"/skerry/sensor:1.4", "linux/amd64")
 		assert.EqualError(t, err, at+" cannot be reached")

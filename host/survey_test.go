@@ -13,6 +13,7 @@ import (
 	"proudlantern.example/lantern/engine"
 	"proudlantern.example/lantern/engine/enginetest"
 	"proudlantern.example/lantern/engine/standin"
+	"proudlantern.example/lantern/registry"
 )
 
 // A survey of this machine, with an engine on it: the containers own their ports.
@@ -21,7 +22,7 @@ func TestSurveyOfThisMachine(t *testing.T) {
 		h := &lab.Host{Name: "lamp-room", Engine: target.Address}
 		dir := t.TempDir()
 		asked := 0
-		s, err := Survey(t.Context(), h, func(first *survey.Survey) survey.Ask {
+		s, err := Survey(t.Context(), h, &registry.Logins{}, func(first *survey.Survey) survey.Ask {
 			asked++
 			assert.NotEmpty(t, first.Accounts, "accounts are known when the lab is asked")
 			return survey.Ask{Paths: []string{dir}, Images: []string{enginetest.Page, enginetest.Page}}
@@ -42,7 +43,7 @@ func TestSurveyOfThisMachine(t *testing.T) {
 }
 
 func TestSurveyWithoutEngine(t *testing.T) {
-	s, err := Survey(t.Context(), &lab.Host{Name: "lamp-room", Engine: "unix:///nowhere/engine.sock"}, func(*survey.Survey) survey.Ask {
+	s, err := Survey(t.Context(), &lab.Host{Name: "lamp-room", Engine: "unix:///nowhere/engine.sock"}, &registry.Logins{}, func(*survey.Survey) survey.Ask {
 		return survey.Ask{Paths: []string{"/etc"}}
 	})
 	var u *engine.Unreachable
@@ -62,7 +63,7 @@ func TestSurveyOfAStandIn(t *testing.T) {
 		Paths:     []survey.Path{{Path: "/srv/skerry", Kind: survey.Folder, UID: 1311, GID: 1400, Mode: "0750"}},
 	}
 	h := &lab.Host{Name: "lamp-room", Engine: enginetest.StandIn(t, standin.Options{Machine: machine, Platform: "linux/arm64"})}
-	s, err := Survey(t.Context(), h, func(*survey.Survey) survey.Ask {
+	s, err := Survey(t.Context(), h, &registry.Logins{}, func(*survey.Survey) survey.Ask {
 		return survey.Ask{Paths: []string{"/srv/Skerry", "/srv/skerry"}, Images: []string{enginetest.Page, "registry.skerry.example/probe:pulled", "registry.skerry.example/nobody:1"}}
 	})
 	require.NoError(t, err)

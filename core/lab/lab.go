@@ -37,6 +37,8 @@ type Host struct {
 	At      source.Span // of the engine's address, else of the host's name, else of the lab's
 	Address string      // what links show; "localhost" when none is declared
 	TLS     TLS
+	// Insecure tells that somebody has given a reason why plain tcp is good enough here.
+	Insecure bool
 
 	Reserved []Reserved
 

@@ -33,11 +33,12 @@ func (r *resolver) engine(h *Host, d declare.Host) {
 		}
 		return strings.TrimSuffix(r.in.Folder, "/") + "/" + p
 	}
+	h.Insecure = strings.TrimSpace(d.Insecure.Value) != ""
 	h.TLS = TLS{file(d.TLS.CA), file(d.TLS.Cert), file(d.TLS.Key)}
 	switch secure := h.TLS.CA != ""; {
 	case address.Scheme == "tcp" && (h.TLS.Cert != "") != (h.TLS.Key != ""):
 		r.problem("key-missing", h.At, "tls.cert and tls.key go together")
-	case address.Scheme == "tcp" && !secure && !address.Loopback() && strings.TrimSpace(d.Insecure.Value) == "":
+	case address.Scheme == "tcp" && !secure && !address.Loopback() && !h.Insecure:
 		r.problem("value-grammar", h.At, "plain tcp lets everybody on the way command this machine: tls.ca, tls.cert and tls.key make it safe; insecure = \"reason\" accepts it")
 	case address.Scheme != "tcp" && (h.TLS != TLS{}):
 		r.problem("value-grammar", h.At, "tls goes with tcp://, not with %s://", address.Scheme)

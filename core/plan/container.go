@@ -200,7 +200,19 @@ func (c *Container) sort() {
 	}
 }
 
-// Digest returns a fingerprint of the declaration. Secrets go in as digests of their own, keyed by salt, so that the label that holds
+// digestVersion is that of the way in which [Container.Digest] reckons. A field that is added leaves out its default from JSON: then all that is deployed keeps its
+// fingerprint. Where that cannot be, the version rises, and what bears another one is compared by its fields alone.
+const digestVersion = "1:"
+
+// SameDigest tells whether a label holds the fingerprint of the declaration. Known is false for one that was reckoned in another way.
+func (c Container) SameDigest(label, salt string) (same, known bool) {
+	if !strings.Contains(label, ":") {
+		label = digestVersion + label // of the time before there were versions
+	}
+	return label == c.Digest(salt), strings.HasPrefix(label, digestVersion)
+}
+
+// Digest returns a fingerprint of the declaration, with the version of how it was reckoned. Secrets go in as digests of their own, keyed by salt, so that the label that holds
 // the fingerprint gives nothing away to somebody who guesses.
 func (c Container) Digest(salt string) string {
 	c.sort()
@@ -218,7 +230,7 @@ func (c Container) Digest(salt string) string {
 		panic("plan: a container without JSON: " + err.Error()) // it holds only texts and numbers
 	}
 	sum := sha256.Sum256(text)
-	return hex.EncodeToString(sum[:])
+	return digestVersion + hex.EncodeToString(sum[:])
 }
 
 // Difference is one field that is declared otherwise than it runs, in the words of stack.toml.

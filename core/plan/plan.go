@@ -128,8 +128,9 @@ func compare(r Running, declared Container, imageID string) (Action, []Differenc
 	if moved && r.Container.Image == declared.Image {
 		d = append([]Difference{{"image", declared.Image + " " + short(r.ImageID), declared.Image + " " + short(imageID)}}, d...)
 	}
+	same, known := declared.SameDigest(r.Digest, r.Salt)
 	switch {
-	case r.Digest != declared.Digest(r.Salt) || moved || len(d) > 0:
+	case known && !same || r.Digest == "" || moved || len(d) > 0:
 		return Replace, d
 	case !r.Up && !r.Done:
 		return Start, nil

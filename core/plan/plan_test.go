@@ -1,7 +1,10 @@
 package plan
 
 import (
+	"reflect"
+	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -136,4 +139,33 @@ func TestProofSurvivesItsLabel(t *testing.T) {
 	p := Proof{HTTP: "/health", Port: 80, StatusFirst: 200, StatusLast: 399, Within: 45e9, Page: "/", PagePort: 80}
 	assert.Equal(t, p, ReadProof(p.Label()))
 	assert.False(t, ReadProof("no JSON").Declared())
+}
+
+// The fingerprint of a declaration that uses every field. When this test fails, a new lantern would replace every container of everybody: a new field has to leave its
+// default out of JSON, and what cannot be done that way needs a new version of the fingerprint.
+func TestDigestStays(t *testing.T) {
+	full := Container{
+		Image: "registry.skerry.example/desk:1", User: "1311:1400", Env: []Variable{{"LEVEL", "low", false}, {"STATION_KEY", "moon-over-skerry", true}},
+		Ports: []Port{{"127.0.0.1", 8710, 80, "tcp"}, {"", 0, 8711, "udp"}}, Networks: []Attachment{{"tide-log.net", []string{"desk", "tides"}}}, Mode: "host", Shares: "store", Hostname: "desk",
+		Mounts: []Mount{{declare.MountVolume, "tide-log.readings", "/readings", true, true, true, 1 << 20}},
+		Settings: lab.Settings{
+			Command: []string{"a", "b"}, Entrypoint: []string{"/desk"}, WorkingDir: "/data", Platform: "linux/arm64", Groups: []string{"1410"}, Memory: 1 << 26, SharedMemory: 1 << 25, CPUs: 0.5,
+			Devices: []declare.Device{{Host: "/dev/lamp0", Container: "/dev/lamp0"}}, Capabilities: []string{"NET_ADMIN"}, Dropped: []string{"CHOWN"}, Privileged: true, ReadOnly: true, Init: true,
+			HostPID: true, HostIPC: true, HostCgroup: true, Sysctls: []lab.Pair{{Name: "net.core.somaxconn", Value: "64"}}, Labels: []lab.Pair{{Name: "example.skerry.room", Value: "lamp"}},
+			Ulimits: []declare.Ulimit{{Name: "nofile", Soft: 1, Hard: 2}}, AddressBook: []lab.Pair{{Name: "lamp", Value: "192.0.2.14"}}, DNS: []string{"192.0.2.53"}, StopSignal: "SIGINT",
+		},
+		Restart: declare.Restart{Policy: "on-failure", Retries: 2}, LogLimit: declare.LogLimit{Files: 3, Size: 5_000_000}, StopWithin: 10 * time.Second,
+	}
+	for _, v := range []reflect.Value{reflect.ValueOf(full), reflect.ValueOf(full.Settings)} {
+		for i := range v.NumField() {
+			if f := v.Type().Field(i); f.Tag.Get("json") != "-" {
+				assert.False(t, v.Field(i).IsZero(), "%s has no value here", f.Name)
+			}
+		}
+	}
+	assert.Equal(t, "1:369c71479c43e4d17824c098db469e44ad653a82bf541b5f0fc05c4fc2e8a13a", full.Digest("salt"))
+	same, known := full.SameDigest(strings.TrimPrefix(full.Digest("salt"), "1:"), "salt")
+	assert.True(t, same && known, "labels of the time before there were versions")
+	_, known = full.SameDigest("2:00", "salt")
+	assert.False(t, known)
 }

@@ -12,6 +12,7 @@ import (
 	"os"
 	"path/filepath"
 	"runtime/debug"
+	"strings"
 	"syscall"
 	"time"
 
@@ -59,7 +60,7 @@ func (e Entry) Runs() map[string]string {
 	runs := map[string]string{}
 	for _, s := range e.Services {
 		if s.Made != "" {
-			runs[s.Service] = s.Made + " " + s.ID
+			runs[s.Service] = strings.TrimPrefix(s.Made, "1:") + " " + s.ID // older entries name no version
 		}
 	}
 	return runs

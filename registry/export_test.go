@@ -1,0 +1,6 @@
+package registry
+
+// RunHelper runs a program as a helper is run.
+func RunHelper(name string, args ...string) ([]byte, error) {
+	return (&program{name: name, args: args}).Output()
+}

@@ -73,7 +73,8 @@ func Run(ctx context.Context, args []string, s Streams, version string) int {
 	ctx, interrupt := context.WithCancel(ctx)
 	defer interrupt()
 	a := &app{Streams: s, version: version, answers: bufio.NewReader(s.In)}
-	a.Out, a.Err = &outlet{s.Out, interrupt}, &outlet{s.Err, interrupt}
+	a.Out = render.NewOutlet(&pipe{bare(s.Out), interrupt}, func() bool { return a.format != "text" })
+	a.Err = render.NewOutlet(&pipe{bare(s.Err), interrupt}, func() bool { return false })
 	go a.listen(interrupt)
 	root := a.command()
 	err := root.Run(ctx, append([]string{"lantern"}, args...))
@@ -116,13 +117,13 @@ func (a *app) hold(held bool) {
 	}
 }
 
-// outlet is a stream that interrupts the run when nobody reads it any more, and takes what is still written without an error.
-type outlet struct {
+// pipe is a stream that interrupts the run when nobody reads it any more, and takes what is still written without an error.
+type pipe struct {
 	io.Writer
 	interrupt func()
 }
 
-func (o *outlet) Write(p []byte) (int, error) {
+func (o *pipe) Write(p []byte) (int, error) {
 	n, err := o.Writer.Write(p)
 	if errors.Is(err, syscall.EPIPE) {
 		o.interrupt()
@@ -131,7 +132,19 @@ func (o *outlet) Write(p []byte) (int, error) {
 	return n, err
 }
 
-func (o *outlet) inner() io.Writer { return o.Writer }
+// Inner returns what it writes to.
+func (o *pipe) Inner() io.Writer { return o.Writer }
+
+// bare returns the stream behind everything that was put before it.
+func bare(stream io.Writer) io.Writer {
+	for {
+		outer, ok := stream.(interface{ Inner() io.Writer })
+		if !ok {
+			return stream
+		}
+		stream = outer.Inner()
+	}
+}
 
 func (a *app) command() *cli.Command {
 	root := &cli.Command{
@@ -206,12 +219,8 @@ func isTerminal(stream any) bool { return terminal(stream) != nil }
 
 // terminal returns the terminal behind a stream; nil when it is none.
 func terminal(stream any) *os.File {
-	for {
-		outer, ok := stream.(interface{ inner() io.Writer })
-		if !ok {
-			break
-		}
-		stream = outer.inner()
+	if w, ok := stream.(io.Writer); ok {
+		stream = bare(w)
 	}
 	if f, ok := stream.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
 		return f

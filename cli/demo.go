@@ -137,7 +137,9 @@ func (s *story) run(ctx context.Context, code int, args ...string) {
 	if s.noColor {
 		options = append(options, "--no-color")
 	}
-	if got := Run(ctx, append(options, args...), s.Streams, s.version); got != code {
+	streams := s.Streams
+	streams.Signals = nil // the story itself listens, and ends with all its commands
+	if got := Run(ctx, append(options, args...), streams, s.version); got != code {
 		s.err = &exit{code: exitNeedsAHand, message: fmt.Sprintf("the story should go on with exit code %d here, and this was %d", code, got)}
 	}
 	if code != exitDone {

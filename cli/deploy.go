@@ -89,11 +89,16 @@ func (a *app) checkBefore(ctx context.Context, o *opened, stacks []*lab.Stack, l
 	var names []string
 	for _, st := range stacks {
 		names = append(names, st.Name)
-		if st.Host != nil && o.errs[st.Host.Name] != nil {
-			return unreachable(st.Host.Name, o.errs[st.Host.Name])
-		}
 	}
 	result := check.Run(o.Lab, check.All()).About(names...)
+	// What is wrong in the files may be why a host is not reached.
+	if !slices.ContainsFunc(result.Findings, func(f check.Finding) bool { return f.Severity == check.Error && f.Firm() }) {
+		for _, st := range stacks {
+			if st.Host != nil && o.errs[st.Host.Name] != nil {
+				return unreachable(st.Host.Name, o.errs[st.Host.Name])
+			}
+		}
+	}
 	result.Findings = slices.DeleteFunc(result.Findings, func(f check.Finding) bool { return f.Severity == check.Error && lookPast(f) })
 	if n := result.Count(check.Error); n > 0 {
 		result.Skipped = nil

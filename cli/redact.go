@@ -42,7 +42,8 @@ func newRedactor(w io.Writer, l *lab.Lab) io.Writer {
 	return &redactor{w, strings.NewReplacer(pairs...)}
 }
 
-func (r *redactor) inner() io.Writer { return r.Writer }
+// Inner returns what it writes to.
+func (r *redactor) Inner() io.Writer { return r.Writer }
 
 // Write writes p without secrets. Every message comes in one piece, so that no secret is cut in two.
 func (r *redactor) Write(p []byte) (int, error) {

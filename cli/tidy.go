@@ -60,7 +60,12 @@ func (a *app) tidyInput(check bool) error {
 		}
 		return nil
 	}
-	_, err = io.WriteString(a.Out, tidy)
+	// A file goes on as it is; only a person at a terminal would see what is in it.
+	out := a.Out
+	if !isTerminal(out) {
+		out = bare(out)
+	}
+	_, err = io.WriteString(out, tidy)
 	return err
 }
 

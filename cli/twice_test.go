@@ -56,7 +56,7 @@ func TestTwoProcesses(t *testing.T) {
 			for side, where := range []*bench{b, &clone} {
 				where.write("lab.toml", fmt.Sprintf(labText, b.uid, b.gid, b.data, target.Address))
 				where.write("tide-log/stack.toml", fmt.Sprintf(text, fmt.Sprintf("%d-%d", i, side)))
-				cmd := exec.CommandContext(t.Context(), path, "--lab", where.dir, "deploy", "--yes")
+				cmd := exec.CommandContext(t.Context(), path, "--lab", where.dir, "deploy", "--yes", "--same-lab")
 				cmd.Stderr = &bytes.Buffer{}
 				runs = append(runs, cmd)
 				require.NoError(t, cmd.Start())
@@ -171,16 +171,16 @@ func TestPullOfALargeImage(t *testing.T) {
 				c.left.Store(2)
 				path, err := program()
 				require.NoError(t, err)
-				out, err := exec.CommandContext(t.Context(), path, "--lab", b.dir, "deploy", "--yes").CombinedOutput()
+				out, err := exec.CommandContext(t.Context(), path, "--lab", b.dir, "deploy", "--yes", "--same-lab").CombinedOutput()
 				assert.Less(t, c.left.Load(), int32(2), "it was cut")
 				if err != nil {
 					t.Logf("after a cut: %s", out)
 					assert.Contains(t, string(out), "nothing was changed: an image cannot be had")
 				}
-				b.run(0, "deploy", "--yes")
+				b.run(0, "deploy", "--yes", "--same-lab")
 				continue
 			}
-			stdout, _ := b.run(0, "deploy", "--yes", "--format", "json")
+			stdout, _ := b.run(0, "deploy", "--yes", "--same-lab", "--format", "json")
 			var last deploy.Event
 			events, widest := 0, int64(0)
 			for line := range strings.Lines(stdout) {

@@ -1,7 +1,6 @@
 package engine
 
 import (
-	"bufio"
 	"cmp"
 	"context"
 	"crypto/rand"
@@ -18,7 +17,6 @@ import (
 	"time"
 
 	"github.com/distribution/reference"
-	"github.com/moby/moby/api/pkg/stdcopy"
 	"github.com/moby/moby/api/types/container"
 	"github.com/moby/moby/api/types/mount"
 	"github.com/moby/moby/client"
@@ -325,8 +323,14 @@ func (e *Engine) list(ctx context.Context, filter client.Filters) ([]container.S
 		list, err = e.api.ContainerList(ctx, client.ContainerListOptions{All: true, Filters: filter})
 		return err
 	})
+	if len(list.Items) > mostContainers {
+		return nil, resourceError("list", ErrTooMuch, "the engine lists %d containers; lantern looks after %d at most", len(list.Items), mostContainers)
+	}
 	return list.Items, err
 }
+
+// mostContainers is how many containers of an engine are looked at.
+const mostContainers = 20_000
 
 // GuestsFirst returns containers so that those come first that live in another one's network: some engines remove no container that others depend on.
 func GuestsFirst(list []State) []State {
@@ -445,33 +449,37 @@ func (e *Engine) Log(ctx context.Context, id string, since time.Time, follow boo
 	if tail > 0 {
 		o.Tail = strconv.Itoa(tail)
 	}
-	stream, err := e.api.ContainerLogs(ctx, id, o)
+	reading := ctx
+	if !follow {
+		limited, cancel := context.WithTimeout(ctx, e.Patience)
+		defer cancel()
+		reading = limited
+	}
+	stream, err := e.api.ContainerLogs(reading, id, o)
 	if err != nil {
 		return explain("logs", err)
 	}
 	defer stream.Close()
-	reader, writer := io.Pipe()
-	go func() {
-		_, err := stdcopy.StdCopy(writer, writer, stream)
-		writer.CloseWithError(err)
-	}()
-	scanner := bufio.NewScanner(reader)
-	scanner.Buffer(nil, 1<<20)
-	for scanner.Scan() {
-		line(strings.TrimRight(scanner.Text(), "\r"))
+	from := io.Reader(&unframed{from: stream})
+	if !follow {
+		from = io.LimitReader(from, mostLog)
 	}
-	reader.Close()
+	err = lines(from, line)
 	if ctx.Err() != nil {
 		return ctx.Err()
 	}
-	return explain("logs", scanner.Err())
+	return explain("logs", err)
 }
 
 // Image returns what an image on the host declares. Errors: [ErrNotFound].
 func (e *Engine) Image(ctx context.Context, reference string) (survey.Image, error) {
-	r, err := e.api.ImageInspect(ctx, reference)
+	var r client.ImageInspectResult
+	err := e.call(ctx, "image", 0, func(ctx context.Context) (err error) {
+		r, err = e.api.ImageInspect(ctx, reference)
+		return err
+	})
 	if err != nil {
-		return survey.Image{}, explain("image", err)
+		return survey.Image{}, err
 	}
 	i := survey.Image{Reference: reference, Source: survey.FromEngine, ID: r.ID, Platforms: []string{r.Os + "/" + r.Architecture}}
 	i.ID, i.Size, i.Names = imageID(i.ID), r.Size, r.RepoTags
@@ -579,7 +587,11 @@ func (e *Engine) InRegistry(ctx context.Context, reference string) error {
 	if e.kind == kindP {
 		return &Error{Call: "distribution", Message: "this engine does not ask registries without pulling", kind: ErrUnsupported, err: ErrUnsupported}
 	}
-	_, err := e.api.DistributionInspect(ctx, reference, client.DistributionInspectOptions{EncodedRegistryAuth: e.login(reference)})
+	auth := e.login(reference)
+	err := e.call(ctx, "distribution", 0, func(ctx context.Context) error {
+		_, err := e.api.DistributionInspect(ctx, reference, client.DistributionInspectOptions{EncodedRegistryAuth: auth})
+		return err
+	})
 	if err == nil {
 		return nil
 	}
@@ -588,5 +600,5 @@ func (e *Engine) InRegistry(ctx context.Context, reference string) error {
 	if strings.Contains(text, "manifest unknown") || strings.Contains(text, "name unknown") {
 		return &Error{Call: "distribution", Message: text, kind: ErrNotFound, err: err}
 	}
-	return &Error{Call: "distribution", Message: strings.TrimPrefix(text, "Error response from daemon: "), err: err}
+	return &Error{Call: "distribution", Message: short(strings.TrimPrefix(text, "Error response from daemon: ")), err: err}
 }

@@ -4,6 +4,7 @@ package engine
 
 import (
 	"context"
+	"crypto/tls"
 	"crypto/x509"
 	"errors"
 	"fmt"
@@ -140,13 +141,14 @@ func Dial(ctx context.Context, address string) (*Engine, error) {
 	return dial(ctx, address, lab.TLS{}, false)
 }
 
-func dial(ctx context.Context, address string, tls lab.TLS, insecure bool) (*Engine, error) {
+func dial(ctx context.Context, address string, files lab.TLS, insecure bool) (*Engine, error) {
 	if address == "" {
 		address = UsualAddress()
 	}
 	unreachable := func(err error, because, do string) error {
 		return &Unreachable{Address: address, Because: because, Do: do, Err: err}
 	}
+	waits := patienceOf()
 	options := []client.Opt{client.WithHost(address), client.WithUserAgent("lantern")}
 	at, err := declare.ParseEngineAddress(address)
 	switch {
@@ -158,16 +160,23 @@ func dial(ctx context.Context, address string, tls lab.TLS, insecure bool) (*Eng
 		if because, do, err := trySocket(ctx, at.Socket); err != nil {
 			return nil, unreachable(err, because, do)
 		}
-	case tls.CA == "" && !at.Loopback() && !insecure:
+	case files.CA == "" && !at.Loopback() && !insecure:
 		return nil, &Unreachable{Address: address, Because: "plain tcp lets everybody on the way read and change what is said; nothing was sent", Do: "tls.ca, tls.cert and tls.key of the host in lab.toml make it safe; insecure = \"reason\" accepts it", Host: true}
-	case tls.CA != "":
-		for _, f := range []string{tls.CA, tls.Cert, tls.Key} {
+	case files.CA != "":
+		for _, f := range []string{files.CA, files.Cert, files.Key} {
 			if _, err := os.Stat(f); f != "" && err != nil {
 				return nil, unreachable(err, "the file "+f+" of tls cannot be read", "")
 			}
 		}
-		options = append(options, client.WithTLSClientConfig(tls.CA, tls.Cert, tls.Key))
 	}
+	secure, err := tlsOf(files, at.Host)
+	if err != nil {
+		return nil, unreachable(err, "tls: "+err.Error(), "")
+	}
+	// The client knows of no encryption and of no limits: both are in the connection.
+	options = append(options, client.WithScheme("http"), client.WithDialContext(func(ctx context.Context, _, _ string) (net.Conn, error) {
+		return connect(ctx, at, secure, 10*waits)
+	}))
 	if at.Scheme == "tcp" {
 		if because, do, err := tryHost(ctx, at); err != nil {
 			return nil, &Unreachable{Address: address, Because: because, Do: do, Host: true, Err: err}
@@ -177,8 +186,8 @@ func dial(ctx context.Context, address string, tls lab.TLS, insecure bool) (*Eng
 	if err != nil {
 		return nil, unreachable(err, "the address cannot be used: "+err.Error(), "")
 	}
-	e := &Engine{Patience: patience, Address: address, Logins: &registry.Logins{}, api: api, private: at.Scheme == "unix" || tls.CA != "" || at.Loopback()}
-	ctx, cancel := context.WithTimeout(ctx, 15*time.Second)
+	e := &Engine{Patience: waits, Address: address, Logins: &registry.Logins{}, api: api, private: at.Scheme == "unix" || files.CA != "" || at.Loopback()}
+	ctx, cancel := context.WithTimeout(ctx, min(waits, 30*time.Second))
 	defer cancel()
 	ping, err := api.Ping(ctx, client.PingOptions{NegotiateAPIVersion: true})
 	e.apiVer = ping.APIVersion
@@ -203,12 +212,14 @@ func dial(ctx context.Context, address string, tls lab.TLS, insecure bool) (*Eng
 // identify finds out which engine this is, from what it calls itself in every answer. Only where something in between has another name is it asked for its
 // version: engines run programs for that, and one of them the package manager, which takes longer than most commands of lantern.
 func (e *Engine) identify(ctx context.Context) error {
-	answer, err := e.raw(ctx, http.MethodGet, "/_ping")
+	server := ""
+	err := e.raw(ctx, http.MethodGet, "/_ping", func(answer *http.Response) error {
+		server, _, _ = strings.Cut(answer.Header.Get("Server"), "/")
+		return nil
+	})
 	if err != nil {
 		return err
 	}
-	answer.Body.Close()
-	server, _, _ := strings.Cut(answer.Header.Get("Server"), "/")
 	switch server {
 	case "Docker":
 	case "Libpod":
@@ -227,9 +238,13 @@ func (e *Engine) identify(ctx context.Context) error {
 
 // version asks for the engine's name and version.
 func (e *Engine) version(ctx context.Context) (name, version string, err error) {
-	v, err := e.api.ServerVersion(ctx, client.ServerVersionOptions{})
+	var v client.ServerVersionResult
+	err = e.call(ctx, "version", 0, func(ctx context.Context) (err error) {
+		v, err = e.api.ServerVersion(ctx, client.ServerVersionOptions{})
+		return err
+	})
 	if err != nil {
-		return "", "", explain("version", err)
+		return "", "", err
 	}
 	name = "engine"
 	if len(v.Components) > 0 {
@@ -238,8 +253,63 @@ func (e *Engine) version(ctx context.Context) (name, version string, err error) 
 	return name, v.Version, nil
 }
 
-// raw makes a call past the client, for what it does not tell.
-func (e *Engine) raw(ctx context.Context, method, path string) (*http.Response, error) {
+// raw makes a call past the client, for what it does not tell, and gives the answer to read.
+func (e *Engine) raw(ctx context.Context, method, path string, read func(*http.Response) error) error {
+	return e.call(ctx, path, 0, func(ctx context.Context) error {
+		answer, err := e.rawly(ctx, method, path)
+		if err != nil {
+			return err
+		}
+		defer answer.Body.Close()
+		return read(answer)
+	})
+}
+
+// tlsOf reads the files of a connection with certificates; nil where it has none.
+func tlsOf(files lab.TLS, host string) (*tls.Config, error) {
+	if files.CA == "" {
+		return nil, nil
+	}
+	ca, err := os.ReadFile(files.CA)
+	if err != nil {
+		return nil, err
+	}
+	c := &tls.Config{MinVersion: tls.VersionTLS12, RootCAs: x509.NewCertPool(), ServerName: host}
+	if !c.RootCAs.AppendCertsFromPEM(ca) {
+		return nil, fmt.Errorf("%s holds no certificate", files.CA)
+	}
+	if files.Cert != "" {
+		pair, err := tls.LoadX509KeyPair(files.Cert, files.Key)
+		if err != nil {
+			return nil, err
+		}
+		c.Certificates = []tls.Certificate{pair}
+	}
+	return c, nil
+}
+
+// connect makes a connection to an engine.
+func connect(ctx context.Context, at declare.EngineAddress, secure *tls.Config, idle time.Duration) (net.Conn, error) {
+	network, address := "tcp", net.JoinHostPort(at.Host, at.Port)
+	if at.Scheme == "unix" {
+		network, address = "unix", at.Socket
+	}
+	c, err := (&net.Dialer{Timeout: 10 * time.Second}).DialContext(ctx, network, address)
+	if err != nil {
+		return nil, err
+	}
+	if secure != nil {
+		t := tls.Client(c, secure)
+		if err := t.HandshakeContext(ctx); err != nil {
+			c.Close()
+			return nil, err
+		}
+		c = t
+	}
+	return &conn{Conn: c, idle: idle}, nil
+}
+
+func (e *Engine) rawly(ctx context.Context, method, path string) (*http.Response, error) {
 	dial := e.api.Dialer()
 	transport := &http.Transport{DisableKeepAlives: true, DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) { return dial(ctx) }}
 	r, err := http.NewRequestWithContext(ctx, method, "http://engine"+path, nil)
@@ -336,10 +406,13 @@ func (e *Engine) Facts(ctx context.Context, s *survey.Survey) error {
 	var info client.SystemInfoResult
 	var asking sync.WaitGroup
 	asking.Go(func() { name, version, lost = e.version(ctx) })
-	info, err = e.api.Info(ctx, client.InfoOptions{})
+	err = e.call(ctx, "info", 0, func(ctx context.Context) (err error) {
+		info, err = e.api.Info(ctx, client.InfoOptions{})
+		return err
+	})
 	asking.Wait()
 	if err != nil {
-		return explain("info", err)
+		return err
 	}
 	if lost != nil {
 		return lost

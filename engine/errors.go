@@ -59,10 +59,16 @@ func explain(call string, err error) error {
 	if errors.Is(err, context.Canceled) || errors.Is(err, context.DeadlineExceeded) {
 		return err
 	}
-	text := strings.TrimPrefix(err.Error(), "Error response from daemon: ")
+	var known *Error
+	if errors.As(err, &known) {
+		return err
+	}
+	text := short(strings.TrimPrefix(err.Error(), "Error response from daemon: "))
 	e := &Error{Call: call, Message: text, err: err}
 	var network net.Error
 	switch {
+	case errors.Is(err, ErrTooMuch):
+		e.kind, e.Message = ErrTooMuch, ErrTooMuch.Error()
 	case client.IsErrConnectionFailed(err), errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF), errors.As(err, &network):
 		e.kind, e.Message = ErrUnknownOutcome, "the connection to the engine broke during "+call
 	case strings.Contains(text, "address already in use"), strings.Contains(text, "port is already allocated"):

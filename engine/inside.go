@@ -16,7 +16,6 @@ import (
 	"strings"
 	"time"
 
-	"github.com/moby/moby/api/pkg/stdcopy"
 	"github.com/moby/moby/api/types/container"
 	"github.com/moby/moby/api/types/mount"
 	"github.com/moby/moby/client"
@@ -28,31 +27,36 @@ import (
 // Run runs a command inside a container that runs and returns its exit code and the end of what it said. A program that is not there ends
 // with 126 or 127, as in a shell.
 func (e *Engine) Run(ctx context.Context, id string, command []string) (code int, said string, err error) {
-	made, err := e.api.ExecCreate(ctx, id, client.ExecCreateOptions{Cmd: command, AttachStdout: true, AttachStderr: true})
+	var made client.ExecCreateResult
+	var stream client.ExecAttachResult
+	err = e.call(ctx, "exec", 0, func(ctx context.Context) (err error) {
+		if made, err = e.api.ExecCreate(ctx, id, client.ExecCreateOptions{Cmd: command, AttachStdout: true, AttachStderr: true}); err == nil {
+			// Some engines tell the exit code only of what somebody is attached to.
+			stream, err = e.api.ExecAttach(ctx, made.ID, client.ExecAttachOptions{})
+		}
+		return err
+	})
 	if err != nil {
-		return 0, "", explain("exec", err)
-	}
-	// Some engines tell the exit code only of what somebody is attached to.
-	stream, err := e.api.ExecAttach(ctx, made.ID, client.ExecAttachOptions{})
-	if err != nil {
-		return 0, "", explain("exec", err)
+		return 0, "", err
 	}
 	stop := context.AfterFunc(ctx, stream.Close)
 	defer stop()
 	defer stream.Close()
-	var out bytes.Buffer
-	if _, err := stdcopy.StdCopy(&out, &out, stream.Reader); err != nil && ctx.Err() == nil {
+	out := &ending{most: 300}
+	if _, err := io.Copy(out, &unframed{from: stream.Reader}); err != nil && ctx.Err() == nil {
 		return 0, "", explain("exec", err)
 	}
 	for ctx.Err() == nil {
-		done, err := e.api.ExecInspect(ctx, made.ID, client.ExecInspectOptions{})
+		var done client.ExecInspectResult
+		err := e.call(ctx, "exec", 0, func(ctx context.Context) (err error) {
+			done, err = e.api.ExecInspect(ctx, made.ID, client.ExecInspectOptions{})
+			return err
+		})
 		if err != nil {
-			return 0, "", explain("exec", err)
+			return 0, "", err
 		}
 		if !done.Running {
-			const end = 300
-			said = strings.TrimSpace(out.String())
-			return done.ExitCode, said[max(0, len(said)-end):], nil
+			return done.ExitCode, strings.TrimSpace(strings.ToValidUTF8(string(out.text), "?")), nil
 		}
 		time.Sleep(20 * time.Millisecond)
 	}
@@ -65,9 +69,13 @@ const usualPath = "/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin"
 // Runnable tells why the command of a container that was not started yet cannot be run: its program is not in the image, or is none. It is "" when it can be, and when
 // only a start will tell.
 func (e *Engine) Runnable(ctx context.Context, id string) (why string, err error) {
-	c, err := e.api.ContainerInspect(ctx, id, client.ContainerInspectOptions{})
+	var c client.ContainerInspectResult
+	err = e.call(ctx, "inspect", 0, func(ctx context.Context) (err error) {
+		c, err = e.api.ContainerInspect(ctx, id, client.ContainerInspectOptions{})
+		return err
+	})
 	if err != nil {
-		return "", explain("inspect", err)
+		return "", err
 	}
 	program := c.Container.Path
 	if program == "" || c.Container.Config == nil {
@@ -113,20 +121,19 @@ func (e *Engine) Runnable(ctx context.Context, id string) (why string, err error
 // statPath looks at a path inside a container that need not run; nil: there is nothing. The client does not tell what Podman's service says beside its 404: that there is a
 // link, of which it cannot see where it leads.
 func (e *Engine) statPath(ctx context.Context, id, place string) (*container.PathStat, error) {
-	answer, err := e.raw(ctx, http.MethodHead, "/v"+e.apiVer+"/containers/"+id+"/archive?path="+url.QueryEscape(place))
-	if err != nil {
-		return nil, explain("archive", err)
-	}
-	answer.Body.Close()
-	said := answer.Header.Get("X-Docker-Container-Path-Stat")
-	if said == "" && answer.StatusCode == http.StatusNotFound {
-		return nil, nil
-	}
-	stat := &container.PathStat{}
-	text, err := base64.StdEncoding.DecodeString(said)
-	if err == nil {
-		err = json.Unmarshal(text, stat)
-	}
+	var stat *container.PathStat
+	err := e.raw(ctx, http.MethodHead, "/v"+e.apiVer+"/containers/"+id+"/archive?path="+url.QueryEscape(place), func(answer *http.Response) error {
+		said := answer.Header.Get("X-Docker-Container-Path-Stat")
+		if said == "" && answer.StatusCode == http.StatusNotFound {
+			return nil
+		}
+		stat = &container.PathStat{}
+		text, err := base64.StdEncoding.DecodeString(said)
+		if err == nil {
+			err = json.Unmarshal(text, stat)
+		}
+		return err
+	})
 	return stat, err
 }
 

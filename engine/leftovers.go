@@ -79,7 +79,12 @@ func (e *Engine) UnusedVolumes(ctx context.Context, lab string) (map[string]int6
 			delete(sizes, name)
 		}
 	}
-	if usage, err := e.api.DiskUsage(ctx, client.DiskUsageOptions{Volumes: true, Verbose: true}); err == nil {
+	var usage client.DiskUsageResult
+	err = e.call(ctx, "sizes", 0, func(ctx context.Context) (err error) {
+		usage, err = e.api.DiskUsage(ctx, client.DiskUsageOptions{Volumes: true, Verbose: true})
+		return err
+	})
+	if err == nil {
 		for _, v := range usage.Volumes.Items {
 			if _, ok := sizes[v.Name]; ok && v.UsageData != nil {
 				sizes[v.Name] = v.UsageData.Size

@@ -100,7 +100,7 @@ func (p *pulled) sum() Progress {
 }
 
 func pullError(err error) error {
-	text := err.Error()
+	text := short(err.Error())
 	switch {
 	case strings.Contains(text, "manifest unknown") || strings.Contains(text, "name unknown") || cerrdefs.IsNotFound(err):
 		return &Error{Call: "pull", Message: text, kind: ErrNotFound, err: err}

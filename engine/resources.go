@@ -134,7 +134,12 @@ func (e *Engine) RemoveNetwork(ctx context.Context, name, lab string) error {
 	}
 	if err != nil && strings.Contains(err.Error(), "active endpoints") {
 		// Dockerd 20.10 counts wrong when a container goes while it is put on a network, and counts anew when it starts.
-		if n, lost := e.api.NetworkInspect(ctx, name, client.NetworkInspectOptions{}); lost == nil && len(n.Network.Containers) == 0 {
+		var n client.NetworkInspectResult
+		lost := e.call(ctx, "network", 0, func(ctx context.Context) (err error) {
+			n, err = e.api.NetworkInspect(ctx, name, client.NetworkInspectOptions{})
+			return err
+		})
+		if lost == nil && len(n.Network.Containers) == 0 {
 			return resourceError("network", ErrMiscounted, "nobody is on the network %s, but the engine has lost count and keeps it until it starts anew", name)
 		}
 	}

@@ -21,14 +21,13 @@ func (e *Engine) Machine(ctx context.Context) (*survey.Survey, error) {
 	if !e.standIn {
 		return nil, nil
 	}
-	answer, err := e.raw(ctx, http.MethodGet, StandInMachine)
-	if err != nil {
-		return nil, explain("machine", err)
-	}
-	defer answer.Body.Close()
-	if answer.StatusCode == http.StatusNotFound {
-		return nil, nil
-	}
-	s := &survey.Survey{}
-	return s, json.NewDecoder(answer.Body).Decode(s)
+	var s *survey.Survey
+	err := e.raw(ctx, http.MethodGet, StandInMachine, func(answer *http.Response) error {
+		if answer.StatusCode == http.StatusNotFound {
+			return nil
+		}
+		s = &survey.Survey{}
+		return json.NewDecoder(answer.Body).Decode(s)
+	})
+	return s, err
 }

@@ -14,8 +14,8 @@ import (
 
 // Survey looks at a host. What the lab wants to know of it is asked once accounts and zone are known, because paths may depend on
 // them; logins are the credentials for the registries of its images. The survey is usable even with an error, which is then an *[engine.Unreachable]: it holds what is known without the engine.
-func Survey(ctx context.Context, h *lab.Host, logins *registry.Logins, ask func(*survey.Survey) survey.Ask) (*survey.Survey, error) {
-	s := &survey.Survey{Survey: survey.Version, Host: h.Name, Taken: time.Now().UTC().Truncate(time.Second), Unknown: map[string]string{}}
+func Survey(ctx context.Context, h *lab.Host, logins *registry.Logins, ask func(*survey.Survey) survey.Ask) (s *survey.Survey, err error) {
+	s = &survey.Survey{Survey: survey.Version, Host: h.Name, Taken: time.Now().UTC().Truncate(time.Second), Unknown: map[string]string{}}
 	e, err := engine.DialHost(ctx, h)
 	if err != nil {
 		s.Unknown["engine"] = err.Error()
@@ -34,6 +34,12 @@ func Survey(ctx context.Context, h *lab.Host, logins *registry.Logins, ask func(
 	}
 	defer e.Close()
 	e.Logins = logins
+	// One that answers at first, and then does not, is as good as none.
+	defer func() {
+		if err != nil && s.Unknown["engine"] == "" {
+			s.Unknown["engine"] = err.Error()
+		}
+	}()
 	if machine, err := e.Machine(ctx); err != nil {
 		return s, err
 	} else if machine != nil {

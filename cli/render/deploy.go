@@ -138,6 +138,7 @@ func (g *Progress) Event(e deploy.Event) {
 	if g.quiet {
 		return
 	}
+	e.Detail, e.Line = Harmless(e.Detail), Harmless(e.Line)
 	if g.began.IsZero() {
 		g.began = e.Time
 	}
@@ -232,7 +233,7 @@ func Failure(w io.Writer, p Paint, stack string, out deploy.Outcome) {
 	fmt.Fprintln(w)
 	switch out.Result {
 	case deploy.Refused:
-		fmt.Fprintf(w, "%s: nothing was changed: %s\n", p.Head(stack), out.Holder)
+		fmt.Fprintf(w, "%s: nothing was changed: %s\n", p.Head(stack), Harmless(out.Holder))
 		return
 	case deploy.PutBack:
 		fmt.Fprintf(w, "%s: %s\n", p.Head(stack), p.Bad("the deploy did not succeed; what ran before runs again"))
@@ -244,11 +245,11 @@ func Failure(w io.Writer, p Paint, stack string, out deploy.Outcome) {
 		if f.Service != "" {
 			text = f.Service + ": " + text
 		}
-		fmt.Fprintf(w, "  %s  %s\n", p.Faint("why"), text)
+		fmt.Fprintf(w, "  %s  %s\n", p.Faint("why"), Harmless(text))
 		if len(f.Log) > 0 {
 			fmt.Fprintf(w, "  %s\n", p.Faint("the last it said:"))
 			for _, line := range f.Log {
-				fmt.Fprintln(w, "    "+p.Faint("| ")+line)
+				fmt.Fprintln(w, "    "+p.Faint("| ")+Harmless(line))
 			}
 		}
 	}
@@ -256,7 +257,7 @@ func Failure(w io.Writer, p Paint, stack string, out deploy.Outcome) {
 		fmt.Fprintf(w, "  %s\n", p.Faint("what the new version has written into folders and volumes meanwhile stays as it is"))
 	}
 	for _, h := range out.Hand {
-		fmt.Fprintf(w, "  %s   %s\n", p.Look("do"), h)
+		fmt.Fprintf(w, "  %s   %s\n", p.Look("do"), Harmless(h))
 	}
 }
 

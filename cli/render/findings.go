@@ -38,7 +38,7 @@ func Findings(w io.Writer, p Paint, l *lab.Lab, r check.Result, verbose bool) {
 	}
 	if verbose {
 		for _, s := range r.Skipped {
-			fmt.Fprintf(w, "%s\n", p.Faint(fmt.Sprintf("skipped: %s for %s: %s", s.Rule, s.Subject, s.Why)))
+			fmt.Fprintf(w, "%s\n", p.Faint(Harmless(fmt.Sprintf("skipped: %s for %s: %s", s.Rule, s.Subject, s.Why))))
 		}
 	}
 	fmt.Fprintln(w, totals(p, l, r, verbose))
@@ -80,27 +80,27 @@ func one(w io.Writer, p Paint, f check.Finding) {
 	if line := excerpt(p, f.At); line != "" {
 		fmt.Fprintln(w, "    "+line)
 	}
-	fmt.Fprintln(w, "    "+f.Message)
+	fmt.Fprintln(w, "    "+Harmless(f.Message))
 	for i, b := range f.Because {
 		head := "because"
 		if i > 0 {
 			head = "       "
 		}
 		if b.At.IsZero() {
-			fmt.Fprintf(w, "    %s   %s\n", p.Faint(head), b.Text)
+			fmt.Fprintf(w, "    %s   %s\n", p.Faint(head), Harmless(b.Text))
 		} else {
-			fmt.Fprintf(w, "    %s   %s   %s   %s\n", p.Faint(head), p.Head(b.At.Place().String()), excerpt(p, b.At), b.Text)
+			fmt.Fprintf(w, "    %s   %s   %s   %s\n", p.Faint(head), p.Head(b.At.Place().String()), excerpt(p, b.At), Harmless(b.Text))
 		}
 	}
 	switch {
 	case f.Accepted != "":
-		fmt.Fprintf(w, "    %s  %s\n", p.Faint("accepted"), f.Accepted)
+		fmt.Fprintf(w, "    %s  %s\n", p.Faint("accepted"), Harmless(f.Accepted))
 	case f.Mend != nil:
 		text := f.Mend.Text
 		if len(f.Mend.Edits) > 0 && !strings.HasPrefix(text, "check --fix") {
 			text += "; check --fix writes it here"
 		}
-		fmt.Fprintf(w, "    %s      %s\n", p.Good("mend"), text)
+		fmt.Fprintf(w, "    %s      %s\n", p.Good("mend"), Harmless(text))
 	}
 }
 
@@ -177,9 +177,9 @@ func excerpt(p Paint, at source.Span) string {
 		return ""
 	}
 	if marked != "" {
-		marked = p.Mark("«" + marked + "»")
+		marked = p.Mark("«" + Harmless(marked) + "»")
 	}
-	return strings.TrimLeft(before, " \t") + marked + strings.TrimRight(after, " \t")
+	return Harmless(strings.TrimLeft(before, " \t")) + marked + Harmless(strings.TrimRight(after, " \t"))
 }
 
 func totals(p Paint, l *lab.Lab, r check.Result, verbose bool) string {

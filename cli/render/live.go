@@ -25,6 +25,7 @@ type Live struct {
 
 // NewLive returns a Live that draws on a terminal from the first event on. Services of other stacks than those of the plans are added as they come.
 func NewLive(w io.Writer, p Paint, plans []plan.Stack) *Live {
+	p = p.Direct()
 	l := &Live{paint: p, ended: make(chan struct{})}
 	m := &liveModel{paint: p, width: 100, height: 40}
 	for _, s := range plans {
@@ -52,7 +53,12 @@ func NewLive(w io.Writer, p Paint, plans []plan.Stack) *Live {
 }
 
 // Event takes in what happened.
-func (l *Live) Event(e deploy.Event) { l.program.Send(e) }
+func (l *Live) Event(e deploy.Event) {
+	for _, text := range []*string{&e.Detail, &e.Line, &e.Stack, &e.Service} {
+		*text = Harmless(*text)
+	}
+	l.program.Send(e)
+}
 
 // Close draws the last picture and gives the terminal back.
 func (l *Live) Close() {

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 
 	"charm.land/lipgloss/v2"
@@ -14,26 +15,52 @@ import (
 )
 
 // Paint colours words, or leaves them as they are.
-type Paint struct{ on bool }
+type Paint struct{ on, direct bool }
 
-// NewPaint returns a Paint that colours when on is true.
-func NewPaint(on bool) Paint { return Paint{on} }
+// NewPaint returns a Paint that colours when on is true, for what goes through an [Outlet].
+func NewPaint(on bool) Paint { return Paint{on: on} }
+
+// Direct returns a Paint for what goes to a terminal by itself. Text from outside has to be made [Harmless] before.
+func (p Paint) Direct() Paint { return Paint{p.on, true} }
 
 // The colours: lamp amber for what to look at, sea tones for what is well, signal red for what is wrong.
-var (
-	amber = lipgloss.NewStyle().Foreground(lipgloss.Color("#f2b84b"))
-	red   = lipgloss.NewStyle().Foreground(lipgloss.Color("#ff6b5e"))
-	sea   = lipgloss.NewStyle().Foreground(lipgloss.Color("#5fc9b8"))
-	mist  = lipgloss.NewStyle().Foreground(lipgloss.Color("#8796a5"))
-	bold  = lipgloss.NewStyle().Bold(true)
-	mark  = lipgloss.NewStyle().Foreground(lipgloss.Color("#f2b84b")).Bold(true)
+const (
+	plain = iota
+	amber
+	red
+	sea
+	mist
+	bold
+	mark
 )
 
-func (p Paint) with(s lipgloss.Style, text string) string {
-	if !p.on || text == "" {
-		return text
+var styles = [...]lipgloss.Style{
+	amber: lipgloss.NewStyle().Foreground(lipgloss.Color("#f2b84b")),
+	red:   lipgloss.NewStyle().Foreground(lipgloss.Color("#ff6b5e")),
+	sea:   lipgloss.NewStyle().Foreground(lipgloss.Color("#5fc9b8")),
+	mist:  lipgloss.NewStyle().Foreground(lipgloss.Color("#8796a5")),
+	bold:  lipgloss.NewStyle().Bold(true),
+	mark:  lipgloss.NewStyle().Foreground(lipgloss.Color("#f2b84b")).Bold(true),
+}
+
+// sequences are the control sequences that begin each colour; the first one ends it.
+var sequences = func() []string {
+	all := []string{"\x1b[m"}
+	for _, s := range styles[1:] {
+		begins, _, _ := strings.Cut(s.Render("x"), "x")
+		all = append(all, begins)
 	}
-	return s.Render(text)
+	return all
+}()
+
+func (p Paint) with(colour int, text string) string {
+	switch {
+	case !p.on || text == "":
+		return text
+	case p.direct:
+		return styles[colour].Render(text)
+	}
+	return marker(colour) + text + marker(plain)
 }
 
 // Bad is for errors.
@@ -90,9 +117,30 @@ func columns(w io.Writer, p Paint, heads []string, rows [][]string) {
 	for i, h := range heads {
 		shown[i] = p.Faint(h)
 	}
+	for i, row := range rows {
+		rows[i] = slices.Clone(row)
+		for j, cell := range row {
+			rows[i][j] = inCell(cell)
+		}
+	}
 	t.Headers(shown...).Rows(rows...)
 	for line := range strings.Lines(t.String()) {
 		fmt.Fprintln(w, strings.TrimRight("  "+line, " \n"))
+	}
+}
+
+// inCell makes what stands in a cell harmless; colours of ours stay.
+func inCell(cell string) string {
+	var b strings.Builder
+	for {
+		at := strings.Index(cell, "\x1b["+secret+";")
+		if at < 0 {
+			return b.String() + Harmless(cell)
+		}
+		_, length := ours([]byte(cell[at:]))
+		length = max(length, 1)
+		b.WriteString(Harmless(cell[:at]) + cell[at:at+length])
+		cell = cell[at+length:]
 	}
 }
 

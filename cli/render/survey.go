@@ -48,7 +48,7 @@ func Survey(w io.Writer, p Paint, s *survey.Survey) {
 		}
 		slices.Sort(keys)
 		for _, k := range keys {
-			fmt.Fprintf(w, "  %s: %s\n", k, s.Unknown[k])
+			fmt.Fprintf(w, "  %s: %s\n", Harmless(k), Harmless(s.Unknown[k]))
 		}
 	}
 }

@@ -2,6 +2,7 @@ package deploy
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"maps"
@@ -28,7 +29,7 @@ const (
 	labelUntil = "proudlantern.lock.until"
 	labelWasUp = "proudlantern.lock.was-up" // services that ran when it was taken
 	labelMoves = "proudlantern.lock.moves"  // networks that are made anew, as JSON of []move
-	labelGoes  = "proudlantern.lock.goes"   // services that are no longer declared: nothing takes their place
+	labelGoes  = "proudlantern.lock.goes"   // services that are no longer declared, as JSON of []string: nothing takes their place
 )
 
 // Self is the process that deploys.
@@ -115,7 +116,7 @@ func (d *Deployer) lock(ctx context.Context, p plan.Stack) (*lock, Outcome, erro
 }
 
 func (d *Deployer) takeLock(ctx context.Context, stack, image string, most time.Duration, l *lock) (Outcome, error) {
-	labels := map[string]string{plan.LabelEntry: l.entry(), labelWasUp: strings.Join(l.WasUp, " "), labelMoves: movesLabel(l.Moves), labelGoes: strings.Join(l.Goes, " ")}
+	labels := map[string]string{plan.LabelEntry: l.entry(), labelWasUp: strings.Join(l.WasUp, " "), labelMoves: movesLabel(l.Moves), labelGoes: namesLabel(l.Goes)}
 	id, err := d.mark(ctx, stack, plan.SuffixLock, image, most, labels)
 	if errors.Is(err, engine.ErrNameTaken) {
 		c, err := d.Engine.Inspect(ctx, stack+plan.SuffixLock)
@@ -298,6 +299,14 @@ func (d *Deployer) clear(ctx context.Context, stack string) (Outcome, error) {
 	return d.orphans(ctx, stack)
 }
 
+func namesLabel(names []string) string {
+	text, err := json.Marshal(append([]string{}, names...))
+	if err != nil {
+		panic("deploy: names without JSON: " + err.Error()) // they are texts
+	}
+	return string(text)
+}
+
 // missing returns the service whose new container is not there although its old one has stepped aside; "" when each has its successor, so that the old ones may go. A lock can bear the
 // name of what is proven while it is being undone: the engine may have carried out late what was given up on.
 func missing(stack string, containers []engine.State) string {
@@ -312,10 +321,12 @@ func missing(stack string, containers []engine.State) string {
 	if proven == nil {
 		return ""
 	}
-	goes, said := proven.Labels[labelGoes]
+	text, said := proven.Labels[labelGoes]
+	var goes []string
+	said = said && json.Unmarshal([]byte(text), &goes) == nil
 	for _, c := range containers {
 		service := c.Labels[plan.LabelService]
-		if said && strings.HasSuffix(c.Name, plan.SuffixPrevious) && !there[stack+"."+service] && !slices.Contains(strings.Fields(goes), service) {
+		if said && strings.HasSuffix(c.Name, plan.SuffixPrevious) && !there[stack+"."+service] && !slices.Contains(goes, service) {
 			return service
 		}
 	}

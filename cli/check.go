@@ -2,12 +2,10 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
-	"os"
-	"path/filepath"
 	"slices"
 	"strings"
-	"syscall"
 
 	"github.com/urfave/cli/v3"
 
@@ -15,6 +13,7 @@ import (
 	"proudlantern.example/lantern/core/check"
 	"proudlantern.example/lantern/core/source"
 	"proudlantern.example/lantern/core/survey"
+	"proudlantern.example/lantern/labdir"
 )
 
 func (a *app) checkCommand() *cli.Command {
@@ -90,14 +89,17 @@ func (a *app) find(o *opened, stack string) check.Result {
 	return result
 }
 
+// mostSurvey is the largest survey that is read, in bytes: one of a host with ten thousand containers has some ten million.
+const mostSurvey = 64 << 20
+
 // readSurveys takes saved surveys in place of a look at the hosts.
 func (o *opened) readSurveys(files []string) error {
 	for _, file := range files {
-		text, err := os.ReadFile(file)
+		text, err := labdir.ReadAny(file, mostSurvey)
 		if err != nil {
 			return usage("the survey %s cannot be read: %s", file, plain(err))
 		}
-		s, err := survey.Parse(text)
+		s, err := survey.Parse([]byte(text))
 		if err != nil {
 			return usage("%s: %s", file, err)
 		}
@@ -121,12 +123,18 @@ func (a *app) fix(o *opened, result check.Result, stack string, facts func() err
 			}
 		}
 		texts, applied := source.Apply(groups)
+		was := map[string]string{}
+		for _, g := range groups {
+			for _, e := range g {
+				was[e.At.File.Path] = e.At.File.Text
+			}
+		}
 		if applied == 0 {
 			break
 		}
-		for path, text := range texts {
-			if err := replaceFile(filepath.Join(o.dir, filepath.FromSlash(path)), text); err != nil {
-				return result, &exit{code: exitNeedsAHand, message: path + " could not be written: " + plain(err), err: err}
+		for _, path := range sortedKeys(texts) {
+			if err := putFile(o.dir, path, was[path], texts[path], 0o600); err != nil {
+				return result, notWritten(path, err)
 			}
 		}
 		a.say("mended %s in %s", counted(applied, "finding"), strings.Join(sortedKeys(texts), ", "))
@@ -145,43 +153,12 @@ func (a *app) fix(o *opened, result check.Result, stack string, facts func() err
 	return result, nil
 }
 
-// replaceFile puts a whole new file in an old one's place, so that no moment leaves half a file. Mode and owner stay.
-func replaceFile(path, text string) error {
-	real, err := filepath.EvalSymlinks(path)
-	if err != nil {
-		return err
+// notWritten words a file that could not be written.
+func notWritten(path string, err error) error {
+	if errors.Is(err, labdir.ErrChanged) {
+		return &exit{code: exitFindings, message: path + " has changed since it was read, and was left as it is: run the command again", err: err}
 	}
-	info, err := os.Stat(real)
-	if err != nil {
-		return err
-	}
-	tmp, err := os.CreateTemp(filepath.Dir(real), ".lantern-*")
-	if err != nil {
-		return err
-	}
-	defer os.Remove(tmp.Name())
-	if _, err := tmp.WriteString(text); err != nil {
-		tmp.Close()
-		return err
-	}
-	if err := keepOwner(tmp, info); err != nil {
-		tmp.Close()
-		return err
-	}
-	if err := tmp.Close(); err != nil {
-		return err
-	}
-	return os.Rename(tmp.Name(), real)
-}
-
-// keepOwner gives a file mode and owner of another one. Who may not give files away keeps them as their own, as any editor would.
-func keepOwner(f *os.File, like os.FileInfo) error {
-	if st, ok := like.Sys().(*syscall.Stat_t); ok && os.Geteuid() == 0 {
-		if err := f.Chown(int(st.Uid), int(st.Gid)); err != nil {
-			return err
-		}
-	}
-	return f.Chmod(like.Mode().Perm())
+	return &exit{code: exitNeedsAHand, message: path + " could not be written: " + plain(err), err: err}
 }
 
 func counted(n int, what string) string {

@@ -158,7 +158,7 @@ func (s *story) edit(file, old, with string) {
 		err = fmt.Errorf("%s is not in it", old)
 	}
 	if err == nil {
-		err = replaceFile(path, strings.Replace(string(text), old, with, 1))
+		err = putFile(s.dir, file, string(text), strings.Replace(string(text), old, with, 1), 0o600)
 	}
 	if err != nil {
 		s.err = &exit{code: exitNeedsAHand, message: file + ": " + err.Error()}

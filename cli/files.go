@@ -2,20 +2,15 @@ package cli
 
 import (
 	"errors"
-	"fmt"
-	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
-	"syscall"
 
 	"proudlantern.example/lantern/core/declare"
+	"proudlantern.example/lantern/labdir"
 )
-
-// maxFile is the largest file of a lab that is read, in bytes.
-const maxFile = 1 << 20
 
 // findLab returns the lab's folder: the named one, else the first with a lab.toml from the current folder upwards.
 func findLab(named string) (string, error) {
@@ -73,32 +68,18 @@ func readLab(dir string, instead map[string]string) (*declare.Lab, error) {
 		if text, ok := instead[path]; ok {
 			return text, nil
 		}
-		return readText(root, path)
+		return labdir.Read(root, path)
 	}), nil
 }
 
-// readText reads one file of bounded size; what is no plain file is never opened, because opening a pipe waits for its other end.
-func readText(root *os.Root, path string) (string, error) {
-	info, err := root.Stat(path)
+// putFile writes a file of the lab anew, in place of what was read of it; "" for one that was not there.
+func putFile(dir, path, was, text string, mode fs.FileMode) error {
+	root, err := os.OpenRoot(dir)
 	if err != nil {
-		if errors.Is(err, fs.ErrNotExist) || errors.Is(err, fs.ErrPermission) {
-			return "", err
-		}
-		return "", &declare.Unreadable{Message: fmt.Sprintf("%s cannot be read, or it is a link that leads out of the lab", path)}
+		return err
 	}
-	if !info.Mode().IsRegular() {
-		return "", &declare.Unreadable{Message: path + " is no plain file"}
-	}
-	f, err := root.OpenFile(path, os.O_RDONLY|syscall.O_NONBLOCK, 0)
-	if err != nil {
-		return "", err
-	}
-	defer f.Close()
-	text, err := io.ReadAll(io.LimitReader(f, maxFile+1))
-	if len(text) > maxFile {
-		return "", &declare.Unreadable{Message: path + " is larger than 1 MiB"}
-	}
-	return string(text), err
+	defer root.Close()
+	return labdir.Write(root, path, was, text, mode)
 }
 
 // plain returns the last part of an error of the file system, without the call and the path.

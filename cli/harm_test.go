@@ -4,8 +4,10 @@ import (
 	"bytes"
 	"fmt"
 	"io"
+	"net/http"
 	"os"
 	"os/exec"
+	"path/filepath"
 	"strings"
 	"syscall"
 	"testing"
@@ -15,7 +17,10 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"proudlantern.example/lantern/deploy"
+	"proudlantern.example/lantern/deploy/logbook"
 	"proudlantern.example/lantern/engine/enginetest"
+	"proudlantern.example/lantern/engine/standin"
 )
 
 // deskBench is a bench on the stand-in, with one stack of one service that is replaced when its level changes.
@@ -150,4 +155,99 @@ func TestInterruptedQuestion(t *testing.T) {
 		assert.NotContains(t, said.String(), "in the middle")
 		assert.Empty(t, b.containers())
 	}
+}
+
+// What is no plain file, or lies outside, is neither read nor written, whoever names it.
+func TestOddFiles(t *testing.T) {
+	b := deskBench(t)
+	outside := filepath.Join(t.TempDir(), "stack.toml")
+	untidy := "[service.desk]\nimage   =    \"registry.skerry.example/probe:1\"\n"
+	require.NoError(t, os.WriteFile(outside, []byte(untidy), 0o644))
+	pipe := filepath.Join(b.dir, "pipe")
+	require.NoError(t, syscall.Mkfifo(pipe, 0o600))
+	b.write("mast/readme", "")
+	link := filepath.Join(b.dir, "mast", "stack.toml")
+	require.NoError(t, os.Symlink(outside, link))
+	for _, args := range [][]string{{"tidy"}, {"tidy", link}, {"tidy", pipe}, {"check", "--offline", "--fix"}} {
+		b.run(1, args...)
+	}
+	b.run(2, "check", "--survey", pipe)
+	b.run(2, "survey", "--save", pipe)
+	text, err := os.ReadFile(outside)
+	require.NoError(t, err)
+	assert.Equal(t, untidy, string(text))
+	b.run(0, "tidy", outside)
+	require.NoError(t, os.Remove(link))
+
+	// The logbook's folder is not looked for behind a link.
+	elsewhere := t.TempDir()
+	require.NoError(t, os.Chmod(elsewhere, 0o755))
+	require.NoError(t, os.Symlink(elsewhere, filepath.Join(b.dir, ".lantern")))
+	_, stderr := b.run(0, "deploy", "--yes")
+	assert.Contains(t, stderr, "this is not in the logbook")
+	left, err := os.ReadDir(elsewhere)
+	require.NoError(t, err)
+	assert.Empty(t, left)
+	require.NoError(t, os.Remove(filepath.Join(b.dir, ".lantern")))
+	require.NoError(t, os.Mkdir(filepath.Join(b.dir, ".lantern"), 0o777))
+	b.level("high")
+	b.run(0, "deploy", "--yes")
+	for name, want := range map[string]os.FileMode{".lantern": 0o700, ".lantern/logbook.db": 0o600, ".lantern/.gitignore": 0o600} {
+		info, err := os.Stat(filepath.Join(b.dir, name))
+		require.NoError(t, err)
+		assert.Equal(t, want, info.Mode().Perm(), name)
+	}
+}
+
+// A logbook that somebody made leads no file out of the lab, and gives none a mode that it should not have.
+func TestForgedLogbook(t *testing.T) {
+	b := deskBench(t)
+	b.run(0, "deploy", "--yes")
+	text := fmt.Sprintf(deskText, enginetest.Page, "forged")
+	entry := func(n int, files ...logbook.File) {
+		e := logbook.Entry{Entry: n, Kind: logbook.Deploy, Host: "lamp-room", Stack: "tide-log", Result: deploy.Done, Began: time.Now()}
+		require.NoError(t, logbook.Of(b.dir).Add(e, append(files, logbook.File{Path: "tide-log/stack.toml", Text: text, Mode: 0o777})))
+	}
+	entry(7)
+	b.run(0, "revert", "tide-log", "7", "--yes")
+	info, err := os.Stat(filepath.Join(b.dir, "tide-log", "stack.toml"))
+	require.NoError(t, err)
+	assert.Zero(t, info.Mode().Perm()&0o133)
+	for i, path := range []string{"tide-log/../../owned", "/etc/owned", "tide-log/.git/config", ".lantern/owned", "before/../../owned"} {
+		entry(8+i, logbook.File{Path: path, Text: "owned", Mode: 0o755})
+		for _, args := range [][]string{{"revert", "tide-log", fmt.Sprint(8 + i), "--yes", "--with-lab"}, {"logbook", "tide-log", fmt.Sprint(8 + i), "--save", filepath.Join(t.TempDir(), "saved")}} {
+			_, stderr := b.run(2, args...)
+			assert.Contains(t, stderr, "damaged")
+		}
+		require.NoError(t, os.Remove(filepath.Join(b.dir, ".lantern", "logbook.db")))
+		entry(1)
+	}
+	found, err := filepath.Glob(filepath.Join(filepath.Dir(b.dir), "owned"))
+	require.NoError(t, err)
+	assert.Empty(t, found)
+}
+
+// A line that somebody writes while a slow survey is made is not lost.
+func TestChangedMeanwhile(t *testing.T) {
+	server, _ := enginetest.StartStandIn(t, standin.Options{})
+	lab := ""
+	b := newBench(t, enginetest.Target{Name: "stand-in", Address: enginetest.Hostile(t, http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if strings.HasSuffix(r.URL.Path, "/info") {
+			path := filepath.Join(lab, "tide-log", "stack.toml")
+			if text, err := os.ReadFile(path); err == nil && !strings.Contains(string(text), "# a line") {
+				os.WriteFile(path, append(text, "# a line of the keeper's\n"...), 0o644)
+			}
+		}
+		server.Handler().ServeHTTP(w, r)
+	}), "", func(*http.Request) bool { return false })})
+	lab = b.dir
+	b.write("lab.toml", fmt.Sprintf(labText, b.uid, b.gid, b.data, b.target.Address))
+	b.write("tide-log/stack.toml", "timezone = \"atlantic/faroe\"\n[service.desk]\nimage = \"registry.skerry.example/probe:1\"\n")
+	_, stderr := b.run(1, "check", "--fix")
+	assert.Contains(t, stderr, "tide-log/stack.toml has changed since it was read, and was left as it is")
+	text, err := os.ReadFile(filepath.Join(b.dir, "tide-log", "stack.toml"))
+	require.NoError(t, err)
+	assert.Contains(t, string(text), "# a line of the keeper's")
+	assert.Contains(t, string(text), "atlantic/faroe")
+	b.run(0, "check", "--fix")
 }

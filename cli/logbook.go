@@ -18,6 +18,7 @@ import (
 	"proudlantern.example/lantern/core/source"
 	"proudlantern.example/lantern/deploy"
 	"proudlantern.example/lantern/deploy/logbook"
+	"proudlantern.example/lantern/labdir"
 )
 
 func (a *app) logbookCommand() *cli.Command {
@@ -103,18 +104,14 @@ func (a *app) entry(o *opened, stack, number string) (logbook.Entry, []logbook.F
 
 // save writes files into a folder that must not have them yet.
 func (a *app) save(dir string, files []logbook.File) error {
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return usage("%s cannot be made: %s", dir, plain(err))
+	}
 	for _, f := range files {
 		path := filepath.Join(dir, filepath.FromSlash(f.Path))
-		if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
-			return usage("%s cannot be written: %s", path, plain(err))
-		}
-		w, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
-		if errors.Is(err, fs.ErrExist) {
+		err := putFile(dir, filepath.FromSlash(f.Path), "", f.Text, 0o600)
+		if errors.Is(err, labdir.ErrChanged) {
 			return usage("%s is there already; name a folder that is empty", path)
-		}
-		if err == nil {
-			_, err = w.WriteString(f.Text)
-			err = errors.Join(err, w.Close())
 		}
 		if err != nil {
 			return usage("%s cannot be written: %s", path, plain(err))
@@ -161,7 +158,7 @@ func (o *opened) textNow(path string) string {
 		return ""
 	}
 	defer root.Close()
-	text, err := readText(root, path)
+	text, err := labdir.Read(root, path)
 	if err != nil {
 		return ""
 	}

@@ -6,8 +6,6 @@ import (
 	"fmt"
 	"io/fs"
 	"maps"
-	"os"
-	"path/filepath"
 	"slices"
 	"strings"
 
@@ -116,6 +114,10 @@ func (t *turn) carryOut(ctx context.Context, asJSON, yes, dryRun, same bool) err
 	defer run.close()
 	t.sayWhatDiffers(plans[0])
 	changed := t.changed(o)
+	was := map[string]string{}
+	for _, path := range changed {
+		was[path] = o.textNow(path)
+	}
 	run.entry.Replaced = slices.DeleteFunc(slices.Clone(changed), func(path string) bool { return o.textNow(path) == "" })
 	if !asJSON {
 		render.Plan(t.Out, t.paint(t.Out), plans[0].plan, t.verbose)
@@ -143,7 +145,7 @@ func (t *turn) carryOut(ctx context.Context, asJSON, yes, dryRun, same bool) err
 		return err
 	}
 	for _, path := range changed {
-		if err := putFile(o.dir, path, t.instead[path], t.modes[path]); err != nil {
+		if err := putFile(o.dir, path, was[path], t.instead[path], t.modes[path]); err != nil {
 			return &exit{code: exitNeedsAHand, message: fmt.Sprintf("%s runs as it was at entry %d, but %s could not be written: %s\n  lantern logbook %s %d --save DIR writes the files elsewhere", name, t.entry.Entry, path, plain(err), name, t.entry.Entry)}
 		}
 		t.say("%s is as it was", path)
@@ -209,21 +211,4 @@ func (t *turn) sayWhatDiffers(p stackPlan) {
 // changed returns the files that say something else today.
 func (t *turn) changed(o *opened) []string {
 	return slices.DeleteFunc(sortedKeys(t.instead), func(path string) bool { return o.textNow(path) == t.instead[path] })
-}
-
-// putFile writes a file of the lab, with the folders above it.
-func putFile(dir, path, text string, mode fs.FileMode) error {
-	whole := filepath.Join(dir, filepath.FromSlash(path))
-	if _, err := os.Lstat(whole); err == nil {
-		return replaceFile(whole, text)
-	}
-	if err := os.MkdirAll(filepath.Dir(whole), 0o755); err != nil {
-		return err
-	}
-	w, err := os.OpenFile(whole, os.O_CREATE|os.O_EXCL|os.O_WRONLY, mode)
-	if err != nil {
-		return err
-	}
-	_, err = w.WriteString(text)
-	return errors.Join(err, w.Close())
 }

@@ -4,11 +4,11 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
-	"os"
 
 	"github.com/urfave/cli/v3"
 
 	"proudlantern.example/lantern/cli/render"
+	"proudlantern.example/lantern/labdir"
 )
 
 func (a *app) surveyCommand() *cli.Command {
@@ -47,7 +47,7 @@ func (a *app) surveyCommand() *cli.Command {
 					if err != nil {
 						return err
 					}
-					if err := os.WriteFile(save, append(text, '\n'), 0o644); err != nil {
+					if err := labdir.WriteAny(save, string(text)+"\n", 0o644); err != nil {
 						return usage("%s cannot be written: %s", save, plain(err))
 					}
 					a.say("the survey of %s is in %s", h.Name, save)

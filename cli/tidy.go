@@ -11,6 +11,7 @@ import (
 
 	"proudlantern.example/lantern/core/declare"
 	"proudlantern.example/lantern/core/source"
+	"proudlantern.example/lantern/labdir"
 )
 
 func (a *app) tidyCommand() *cli.Command {
@@ -41,11 +42,11 @@ func (a *app) tidyCommand() *cli.Command {
 
 // tidyInput tidies what comes in on standard input.
 func (a *app) tidyInput(check bool) error {
-	text, err := io.ReadAll(io.LimitReader(a.In, maxFile+1))
+	text, err := io.ReadAll(io.LimitReader(a.In, labdir.MaxFile+1))
 	if err != nil {
 		return usage("standard input cannot be read: %s", err)
 	}
-	if len(text) > maxFile {
+	if len(text) > labdir.MaxFile {
 		return usage("standard input is larger than 1 MiB")
 	}
 	tidy, problems := declare.Tidy(source.NewFile("standard input", string(text)))
@@ -79,26 +80,26 @@ func (a *app) tidyFiles(files []string, check bool) error {
 				shown = rel
 			}
 		}
-		text, err := os.ReadFile(path)
+		text, write, err := tidyable(path)
 		if err != nil {
 			a.say("%s cannot be read: %s", shown, plain(err))
 			bad++
 			continue
 		}
-		tidy, problems := declare.Tidy(source.NewFile(shown, string(text)))
+		tidy, problems := declare.Tidy(source.NewFile(shown, text))
 		switch {
 		case len(problems) > 0:
 			a.tellProblems(problems)
 			bad++
 			continue
-		case tidy == string(text):
+		case tidy == text:
 			continue
 		}
 		changed++
 		fmt.Fprintln(a.Out, shown)
 		if !check {
-			if err := replaceFile(path, tidy); err != nil {
-				return &exit{code: exitNeedsAHand, message: shown + " could not be written: " + plain(err), err: err}
+			if err := write(tidy); err != nil {
+				return notWritten(shown, err)
 			}
 		}
 	}
@@ -111,6 +112,32 @@ func (a *app) tidyFiles(files []string, check bool) error {
 		a.say("all tidy: %s", counted(len(files), "file"))
 	}
 	return nil
+}
+
+// tidyable reads a file to tidy, and gives what writes it anew. Links may not lead out of the lab that it is in, nor out of its folder where it is in none.
+func tidyable(path string) (text string, write func(string) error, err error) {
+	path, err = filepath.Abs(path)
+	if err != nil {
+		return "", nil, err
+	}
+	dir := filepath.Dir(path)
+	for at := dir; at != filepath.Dir(at); at = filepath.Dir(at) {
+		if _, err := os.Lstat(filepath.Join(at, declare.LabFile)); err == nil {
+			dir = at
+			break
+		}
+	}
+	root, err := os.OpenRoot(dir)
+	if err != nil {
+		return "", nil, err
+	}
+	defer root.Close()
+	inside, err := filepath.Rel(dir, path)
+	if err != nil {
+		return "", nil, err
+	}
+	text, err = labdir.Read(root, inside)
+	return text, func(tidy string) error { return putFile(dir, inside, text, tidy, 0o600) }, err
 }
 
 func (a *app) tellProblems(problems []source.Problem) {

@@ -11,6 +11,7 @@ import (
 	"strings"
 
 	"proudlantern.example/lantern/core/lab"
+	"proudlantern.example/lantern/labdir"
 )
 
 // LabFiles looks at files of a lab on the machine that holds it: their modes, and whether version control lists them. Those that have the
@@ -37,13 +38,16 @@ func LabFiles(dir string, paths []string) map[string]lab.FileFact {
 	return facts
 }
 
+// mostIndex is the largest index that is read, in bytes: one of a hundred thousand files has some ten million.
+const mostIndex = 64 << 20
+
 // trackedFiles returns the files that the git repository around a folder lists in its index; none where there is no repository, or one whose index
 // cannot be read.
 func trackedFiles(dir string) map[string]bool {
 	for at := dir; ; at = filepath.Dir(at) {
-		text, err := os.ReadFile(filepath.Join(at, ".git", "index"))
+		text, err := labdir.ReadAny(filepath.Join(at, ".git", "index"), mostIndex)
 		if err == nil {
-			names, err := gitIndex(text)
+			names, err := gitIndex([]byte(text))
 			if err != nil {
 				return nil
 			}

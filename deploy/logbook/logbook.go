@@ -12,12 +12,15 @@ import (
 	"os"
 	"path/filepath"
 	"runtime/debug"
+	"slices"
 	"strings"
 	"syscall"
 	"time"
 
 	"go.etcd.io/bbolt"
 	berrors "go.etcd.io/bbolt/errors"
+
+	"proudlantern.example/lantern/labdir"
 )
 
 // Kinds of entries.
@@ -158,19 +161,53 @@ func (b Book) change(f func(*bbolt.Tx) error) error {
 	if err := os.Mkdir(dir, 0o700); err != nil && !errors.Is(err, fs.ErrExist) {
 		return err
 	}
+	if err := b.own(); err != nil {
+		return err
+	}
 	// Environment files hold secrets, and what holds them has no place in a repository.
-	if _, err := os.Stat(filepath.Join(dir, ".gitignore")); errors.Is(err, fs.ErrNotExist) {
-		if err := os.WriteFile(filepath.Join(dir, ".gitignore"), []byte("*\n"), 0o600); err != nil {
+	if _, err := os.Lstat(filepath.Join(dir, ".gitignore")); errors.Is(err, fs.ErrNotExist) {
+		if err := labdir.WriteAny(filepath.Join(dir, ".gitignore"), "*\n", 0o600); err != nil && !errors.Is(err, labdir.ErrChanged) { // another process was faster
 			return err
 		}
 	}
 	return b.use(false, f)
 }
 
+// own makes sure that folder and file are what they should be: no links, which would lead what is written somewhere else, and for the owner's eyes only.
+func (b Book) own() error {
+	dir := filepath.Dir(b.Path)
+	info, err := os.Lstat(dir)
+	switch {
+	case err != nil:
+		return err
+	case !info.IsDir():
+		return fmt.Errorf("%w: %s is no folder", ErrDamaged, dir)
+	case info.Mode().Perm() != 0o700:
+		if err := os.Chmod(dir, 0o700); err != nil {
+			return err
+		}
+	}
+	info, err = os.Lstat(b.Path)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return nil
+	case err != nil:
+		return err
+	case !info.Mode().IsRegular():
+		return fmt.Errorf("%w: %s is no plain file", ErrDamaged, b.Path)
+	case info.Mode().Perm() != 0o600:
+		return os.Chmod(b.Path, 0o600)
+	}
+	return nil
+}
+
 // look reads the file; one that is not there holds nothing.
 func (b Book) look(f func(*bbolt.Tx) error) error {
-	if _, err := os.Stat(b.Path); errors.Is(err, fs.ErrNotExist) {
+	if _, err := os.Lstat(b.Path); errors.Is(err, fs.ErrNotExist) || errors.Is(err, syscall.ENOTDIR) {
 		return nil
+	}
+	if err := b.own(); err != nil {
+		return err
 	}
 	return b.use(true, f)
 }
@@ -238,7 +275,7 @@ func (b Book) Find(stack string, number int) (e Entry, files []File, err error) 
 			if sum := sha256.Sum256(text); !bytes.Equal(sum[:], k.Sum) {
 				return fmt.Errorf("%w: the text of %s is not in it any more", ErrDamaged, k.Path)
 			}
-			files = append(files, File{k.Path, string(text), k.Mode})
+			files = append(files, File{k.Path, string(text), k.Mode & 0o666 &^ 0o022}) // no file of a lab is a program, or for others to write
 		}
 		return nil
 	})
@@ -246,6 +283,18 @@ func (b Book) Find(stack string, number int) (e Entry, files []File, err error) 
 		err = ErrNoEntry
 	}
 	return e, files, err
+}
+
+// mostRecord is how large an entry is at most, in bytes; its files are kept apart.
+const mostRecord = 4 << 20
+
+// inLab tells whether a path is one of a file of a lab, and of none of those that belong to programs.
+func inLab(path string) bool {
+	path = strings.TrimPrefix(path, Before)
+	if !filepath.IsLocal(filepath.FromSlash(path)) || path != filepath.ToSlash(filepath.Clean(filepath.FromSlash(path))) {
+		return false
+	}
+	return !slices.ContainsFunc(strings.Split(path, "/"), func(part string) bool { return strings.HasPrefix(part, ".git") || part == ".lantern" })
 }
 
 func (b Book) each(stack string, f func(record, *bbolt.Tx) error) error {
@@ -261,8 +310,16 @@ func (b Book) each(stack string, f func(record, *bbolt.Tx) error) error {
 		c := list.Cursor()
 		for k, v := c.Seek(prefix); k != nil && bytes.HasPrefix(k, prefix); k, v = c.Next() {
 			var r record
+			if len(v) > mostRecord {
+				return fmt.Errorf("%w: an entry is larger than any that lantern writes", ErrDamaged)
+			}
 			if err := json.Unmarshal(v, &r); err != nil {
 				return fmt.Errorf("%w: %w", ErrDamaged, err)
+			}
+			for _, k := range r.Files {
+				if !inLab(k.Path) {
+					return fmt.Errorf("%w: it names a file that is not the lab's: %q", ErrDamaged, k.Path)
+				}
 			}
 			if err := f(r, tx); err != nil {
 				return err
@@ -289,7 +346,7 @@ func (b Book) use(readOnly bool, f func(*bbolt.Tx) error) (err error) {
 	}()
 	db, err := bbolt.Open(b.Path, 0o600, &bbolt.Options{Timeout: patience, ReadOnly: readOnly, OpenFile: func(path string, flag int, mode os.FileMode) (*os.File, error) {
 		var err error
-		opened, err = os.OpenFile(path, flag, mode)
+		opened, err = os.OpenFile(path, flag|syscall.O_NOFOLLOW|syscall.O_NONBLOCK, mode)
 		return opened, err
 	}})
 	switch {

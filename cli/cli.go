@@ -56,6 +56,7 @@ type app struct {
 	Streams
 	version string
 	globals
+	hides   hider         // secrets of all that was read so far
 	held    atomic.Int32  // stacks that are being changed
 	answers *bufio.Reader // of In
 }
@@ -75,6 +76,7 @@ func Run(ctx context.Context, args []string, s Streams, version string) int {
 	a := &app{Streams: s, version: version, answers: bufio.NewReader(s.In)}
 	a.Out = render.NewOutlet(&pipe{bare(s.Out), interrupt}, func() bool { return a.format != "text" })
 	a.Err = render.NewOutlet(&pipe{bare(s.Err), interrupt}, func() bool { return false })
+	a.Out, a.Err = &redactor{a.Out, &a.hides}, &redactor{a.Err, &a.hides}
 	go a.listen(interrupt)
 	root := a.command()
 	err := root.Run(ctx, append([]string{"lantern"}, args...))

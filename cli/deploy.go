@@ -169,9 +169,31 @@ func (r *deployRun) plan(ctx context.Context, o *opened, stacks []*lab.Stack) ([
 			r.close()
 			return nil, &exit{code: exitUnreachable, message: "the engine of " + st.Host.Name + ": " + err.Error(), err: err}
 		}
+		r.learn(p)
 		plans = append(plans, stackPlan{d, p})
 	}
 	return plans, nil
+}
+
+// learn remembers the secrets of what runs: a secret that was changed is one still, as long as anything holds it.
+func (r *deployRun) learn(p plan.Stack) {
+	for _, s := range p.Services {
+		if s.Running == nil {
+			continue
+		}
+		for _, v := range s.Running.Container.Env {
+			if declare.IsSecret(v.Name) || slices.Contains(s.Running.Container.Secret, "env."+v.Name) {
+				r.hides.learn(v.Value)
+			}
+		}
+		for field, words := range map[string][]string{"command": s.Running.Container.Settings.Command, "entrypoint": s.Running.Container.Settings.Entrypoint} {
+			now := slices.Concat(s.Container.Settings.Command, s.Container.Settings.Entrypoint)
+			if slices.Contains(s.Running.Container.Secret, field) {
+				// Which of the words it is, nobody has said; those that are still there are shown in no other way either.
+				r.hides.learn(slices.DeleteFunc(slices.Clone(words), func(w string) bool { return len(w) < cutFrom || slices.Contains(now, w) })...)
+			}
+		}
+	}
 }
 
 func (r *deployRun) close() {

@@ -212,15 +212,7 @@ func servicesOf(ctx context.Context, d *deploy.Deployer, p plan.Stack) []logbook
 }
 
 // hide takes secrets out of a text.
-func (a *app) hide(text string) string {
-	for w := a.Err; ; {
-		r, ok := w.(*redactor)
-		if !ok {
-			return text
-		}
-		text, w = r.replacer.Replace(text), r.Writer
-	}
-}
+func (a *app) hide(text string) string { return a.hides.hide(text) }
 
 // warn says what is wrong and keeps nobody from going on.
 func (a *app) warn(format string, args ...any) {

@@ -54,7 +54,7 @@ func (a *app) openInstead(instead map[string]string) (*opened, error) {
 	o := &opened{dir: dir, decl: decl, surveys: map[string]*survey.Survey{}, errs: map[string]error{}}
 	o.logins.NoHelpers = a.noHelpers
 	o.resolve()
-	a.Out, a.Err = newRedactor(a.Out, o.Lab), newRedactor(a.Err, o.Lab)
+	a.hides.learn(o.Secrets()...)
 	if a.host != "" && o.Host(a.host) == nil {
 		return nil, usage("the lab has no host %s", a.host)
 	}

@@ -503,7 +503,7 @@ func (d *Deployer) create(ctx context.Context, s plan.Service, proof plan.Proof,
 		name += plan.SuffixNext
 	}
 	labels := map[string]string{
-		plan.LabelLab: d.Lab, plan.LabelStack: s.Service.Stack.Name, plan.LabelService: s.Name, plan.LabelEntry: lock.entry(), plan.LabelFrom: d.From,
+		plan.LabelLab: d.Lab, plan.LabelStack: s.Service.Stack.Name, plan.LabelService: s.Name, plan.LabelEntry: lock.entry(), plan.LabelFrom: d.From, plan.LabelSecret: namesLabel(s.Container.Secret),
 		plan.LabelNames: attachments(s.Container.Networks), plan.LabelDigest: s.Container.Digest(key), plan.LabelSalt: key, plan.LabelRestart: s.Container.Restart.String(), plan.LabelProof: proof.Label(),
 	}
 	return d.Engine.Create(ctx, name, c, labels, networkOf)

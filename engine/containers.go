@@ -427,6 +427,9 @@ func (e *Engine) state(c container.InspectResponse) State {
 	}
 	s.Container = e.readBack(c)
 	s.Container.ForImage = made
+	if text := s.Labels[plan.LabelSecret]; text != "" {
+		json.Unmarshal([]byte(text), &s.Container.Secret) // what cannot be read was not said
+	}
 	return s
 }
 

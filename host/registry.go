@@ -91,7 +91,7 @@ func (r *registries) image(ctx context.Context, reference, platform string) (sur
 	if ctx.Err() != nil {
 		why = fmt.Sprintf("has not answered within %s", askWithin)
 	}
-	err = fmt.Errorf("%s: %s", at, why)
+	err = fmt.Errorf("%s %s", at, why)
 	r.mu.Lock()
 	r.dead[at] = err
 	r.mu.Unlock()

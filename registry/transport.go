@@ -14,9 +14,9 @@ import (
 // Errors of conversations with registries.
 var (
 	// ErrPlain is returned where a login would go over plain HTTP to another machine.
-	ErrPlain = errors.New("it is asked over plain HTTP, and a login is not sent that way")
+	ErrPlain = errors.New("is asked over plain HTTP, and a login is not sent that way")
 	// ErrTooMuch is returned where a registry does not stop answering.
-	ErrTooMuch = errors.New("it answers with more than anybody can want")
+	ErrTooMuch = errors.New("answers with more than anybody can want")
 )
 
 // mostOfAll is how many bytes a registry may answer in all to the questions about one image. Descriptions of images have kilobytes, lists of tags a megabyte.

@@ -93,6 +93,13 @@ var secretRules = []Rule{
 		Mended:  `env-files = ["mast.env"]    # with A_PASSWORD=three words of our own`,
 		Find:    envPlainSecret,
 	}, {
+		Name: "secret-misplaced", Severity: Error, Needs: Files,
+		Title:   "a secret where everybody can read it, or where it would be sent to somebody",
+		Text:    "In an image, a host, a page, a path, a label or a name a secret ends up in lists, in logs and in questions to registries and hosts. Values of the shell (${shell.NAME}) count as secret unless the last word of their name says otherwise, such as TAG, VERSION, PORT or DIR.",
+		Mistake: `image = "registry.skerry.example/desk:${api-token}"`,
+		Mended:  `env.API_TOKEN = "${api-token}"`,
+		Find:    resolverFinds,
+	}, {
 		Name: "env-secret-in-command", Severity: Warning, Needs: Files,
 		Title:   "a secret in a command, an entrypoint, a label or ready",
 		Text:    "Everybody on the host can read these. Variables from an environment file are for the service alone.",
@@ -101,6 +108,12 @@ var secretRules = []Rule{
 		Find: func(in *Input) {
 			for _, s := range in.services() {
 				where := ""
+				switch {
+				case s.Settings.SecretEntrypoint:
+					where = "its entrypoint"
+				case s.Settings.SecretCommand:
+					where = "its command"
+				}
 				words := slices.Concat(s.Settings.Command, s.Settings.Entrypoint)
 				for _, v := range s.Env {
 					if !v.Secret || len(v.Value) < 6 {

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"io/fs"
 	"path"
+	"slices"
 	"strings"
 	"unicode/utf8"
 
@@ -277,6 +278,19 @@ func IsSecret(name string) bool {
 	}
 	return false
 }
+
+// IsPlain tells whether the name of a variable of the shell says that its value is no secret: everything else there may be one.
+func IsPlain(name string) bool {
+	if IsSecret(name) {
+		return false
+	}
+	last := strings.ToUpper(name[strings.LastIndexByte(name, '_')+1:])
+	return slices.Contains(plainEndings, last)
+}
+
+// plainEndings are the last words of names of what everybody may know.
+var plainEndings = []string{"TAG", "VERSION", "RELEASE", "PORT", "PORTS", "DIR", "FOLDER", "PATH", "HOME", "ROOT", "FILE", "HOST", "HOSTNAME", "ADDRESS", "DOMAIN", "NAME", "USER", "GROUP", "UID", "GID", "PUID", "PGID", "TZ", "TIMEZONE", "ZONE",
+	"LANG", "LOCALE", "LEVEL", "MODE", "ENV", "REGION", "IMAGE", "REGISTRY", "REPOSITORY", "COUNT", "SIZE", "LIMIT", "MEMORY", "SHELL", "EDITOR", "TERM", "BRANCH", "COMMIT"}
 
 // secretEndings are what names of secrets end with.
 var secretEndings = []string{"PASSWORD", "PASSWD", "PASSPHRASE", "PASS", "PWD", "SECRET", "TOKEN", "KEY", "CREDENTIALS"}

@@ -88,7 +88,7 @@ func (r *resolver) environment(s *Service, d *declare.Service, in *scope) {
 		}
 	}
 	for _, e := range d.Env {
-		v := r.expand(e.Value, in)
+		v := r.expandSecret(e.Value, in)
 		if v.Unknown {
 			continue
 		}

@@ -28,6 +28,8 @@ type Lab struct {
 
 	EnvFiles map[string]*declare.EnvFile // nil for one that could not be read
 	Files    map[string]FileFact         // of the lab's own files; nil: nobody has looked
+
+	secrets map[string]bool // that references lead to
 }
 
 // Host is a machine with an engine.
@@ -393,7 +395,7 @@ func (s *Stack) Service(name string) *Service {
 
 // Secrets returns all values that are secret, each once.
 func (l *Lab) Secrets() []string {
-	seen := map[string]bool{}
+	seen := maps.Clone(l.secrets)
 	for _, f := range l.EnvFiles {
 		if f == nil {
 			continue // could not be read

@@ -201,10 +201,6 @@ func (r *resolver) after(s *Service, t declare.Text, in *scope) {
 	name, done := strings.CutSuffix(v.Text, " done")
 	name = strings.TrimRight(name, " ")
 	at := v.Part(0, len(name))
-	if v.Secret {
-		r.problem("order-unknown", at, "a secret stands here, and no name of a service")
-		return
-	}
 	stack := s.Stack
 	if other, service, both := strings.Cut(name, "/"); both {
 		st := r.lab.Stack(other)
@@ -238,7 +234,7 @@ func (r *resolver) volumes(st *Stack, d *declare.Stack, in *scope) {
 		if driver, ok := r.known(vd.Driver, in); ok {
 			v.Driver = driver.Text
 		}
-		v.Options, v.Labels = r.pairs(vd.Options, in), r.labels(vd.Labels, in)
+		v.Options, v.Labels = r.pairs(vd.Options, in, r.expandSecret), r.labels(vd.Labels, in)
 		if v.Existing && (vd.Driver.IsSet() || vd.Options != nil || vd.Labels != nil) {
 			r.problem("value-grammar", vd.At, "%s was made by somebody else (existing), so driver, options and labels are not ours to choose", vd.Name)
 		}
@@ -247,10 +243,10 @@ func (r *resolver) volumes(st *Stack, d *declare.Stack, in *scope) {
 }
 
 // pairs works out texts by names, sorted by name.
-func (r *resolver) pairs(list []declare.Named, in *scope) []Pair {
+func (r *resolver) pairs(list []declare.Named, in *scope, expand func(declare.Text, *scope) Value) []Pair {
 	var out []Pair
 	for _, n := range list {
-		if v, ok := r.known(n.Text, in); ok {
+		if v := expand(n.Text, in); n.Text.IsSet() && !v.Unknown {
 			out = append(out, Pair{n.Name, v.Text})
 		}
 	}

@@ -106,7 +106,7 @@ func TestSecretsAreMadeOfSecrets(t *testing.T) {
 	for _, v := range l.Stack("mast").Service("a").Env {
 		assert.Equal(t, v.Name == "URL", v.Secret, v.Name)
 	}
-	assert.Equal(t, []string{"full-over-the-skerry", "store://full-over-the-skerry@store"}, l.Secrets())
+	assert.Equal(t, []string{"full", "full-over-the-skerry", "store://full-over-the-skerry@store"}, l.Secrets())
 }
 
 // However many stacks are worked out at a time, what is found comes in the same order; a line of lab.toml that all share is reported once.

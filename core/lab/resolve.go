@@ -66,7 +66,7 @@ type resolver struct {
 func Resolve(decl *declare.Lab, in Input) *Lab {
 	r := &resolver{
 		decl: decl, in: in,
-		lab:   &Lab{Name: decl.Name.Value, Files: in.Files, EnvFiles: maps.Clone(decl.EnvFiles)},
+		lab:   &Lab{Name: decl.Name.Value, Files: in.Files, EnvFiles: maps.Clone(decl.EnvFiles), secrets: map[string]bool{}},
 		files: map[string]*declare.EnvFile{},
 	}
 	r.labScope = r.scopeOfLab(nil)
@@ -455,7 +455,6 @@ func (r *resolver) ready(s *Service, d *declare.Ready, in *scope) {
 			return
 		}
 		v := r.expand(t, in)
-		y.Secret = y.Secret || v.Secret
 		if v.Unknown {
 			ok = false
 		} else if err := parse(v.Text); err != nil {
@@ -482,10 +481,8 @@ func (r *resolver) ready(s *Service, d *declare.Ready, in *scope) {
 		}
 		return nil
 	})
-	y.Command, y.Image = r.words(d.Command, in), d.Image != nil && *d.Image
-	for _, t := range d.Command {
-		y.Secret = y.Secret || r.expand(t, in).Secret
-	}
+	y.Command, y.Secret = r.words(d.Command, in)
+	y.Image = d.Image != nil && *d.Image
 	if ok && (y.HTTP != nil || y.TCP > 0 || y.Log != nil || y.Command != nil || y.Image) {
 		s.Ready = y
 	}

@@ -99,7 +99,7 @@ env = { LEVEL = 3, URL = "store://${password}@store:5432", WELL_KNOWN_TOKEN = "$
 	want := map[string]Variable{
 		"DB_PASSWORD": {Value: "tide", Secret: true, Origin: "tide-log/b.env"}, "DESK_GID": {Value: "1400", Origin: FromOwner}, "DESK_UID": {Value: "1311", Origin: FromOwner},
 		"FROM": {Value: "b $x", Origin: "tide-log/b.env"}, "LEVEL": {Value: "3", Origin: FromEnv}, "PATHS": {Value: "/srv:tide-log", Origin: FromEnv},
-		"SHELL": {Value: "from the shell", Origin: FromEnv}, "STATION": {Value: "north", Secret: true, Origin: "tide-log/a.env"}, "TZ": {Value: "UTC", Origin: "tide-log/a.env"},
+		"SHELL": {Value: "from the shell", Secret: true, Origin: FromEnv}, "STATION": {Value: "north", Secret: true, Origin: "tide-log/a.env"}, "TZ": {Value: "UTC", Origin: "tide-log/a.env"},
 		"URL": {Value: "store://tide@store:5432", Secret: true, Origin: FromEnv}, "WELL_KNOWN_TOKEN": {Value: "moon", Secret: true, Origin: FromEnv},
 	}
 	got := map[string]Variable{}

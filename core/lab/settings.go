@@ -35,6 +35,8 @@ type Settings struct {
 	AddressBook  []Pair // name, address
 	DNS          []string
 	StopSignal   string
+
+	SecretCommand, SecretEntrypoint bool `json:"-"` // a secret is in it
 }
 
 // Pair is a name with a value.
@@ -82,7 +84,8 @@ func (r *resolver) settings(s *Service, d *declare.Settings, in *scope) {
 	each(&c.Capabilities, d.Capabilities, declare.ParseCapability)
 	each(&c.Dropped, d.DropCapabilities, declare.ParseCapability)
 	each(&c.DNS, d.DNS, declare.ParseAddress)
-	c.Command, c.Entrypoint = r.words(d.Command, in), r.words(d.Entrypoint, in)
+	c.Command, c.SecretCommand = r.words(d.Command, in)
+	c.Entrypoint, c.SecretEntrypoint = r.words(d.Entrypoint, in)
 	def := r.decl.Default
 	c.Memory = r.size(in, d.Memory, def.Memory)
 	c.SharedMemory = r.size(in, d.SharedMemory, declare.Text{})
@@ -117,18 +120,21 @@ func (r *resolver) known(t declare.Text, in *scope) (Value, bool) {
 	return v, !v.Unknown
 }
 
-// words returns a list whose order counts; nil where none is declared.
-func (r *resolver) words(list []declare.Text, in *scope) []string {
+// words returns a list whose order counts; nil where none is declared. It may hold a secret.
+func (r *resolver) words(list []declare.Text, in *scope) (out []string, secret bool) {
 	if list == nil {
-		return nil
+		return nil, false
 	}
-	out := []string{}
+	out = []string{}
 	for _, t := range list {
-		if v, ok := r.known(t, in); ok {
-			out = append(out, v.Text)
+		if !t.IsSet() {
+			continue
+		}
+		if v := r.expandSecret(t, in); !v.Unknown {
+			out, secret = append(out, v.Text), secret || v.Secret
 		}
 	}
-	return out
+	return out, secret
 }
 
 func (r *resolver) size(in *scope, own, otherwise declare.Text) int64 {
@@ -201,7 +207,7 @@ func (r *resolver) labels(list []declare.Named, in *scope) []Pair {
 		}
 		kept = append(kept, n)
 	}
-	return r.pairs(kept, in)
+	return r.pairs(kept, in, r.expand)
 }
 
 // tables works out what is declared by names.

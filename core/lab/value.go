@@ -79,8 +79,18 @@ type let struct {
 	state  int // 0 new, 1 being worked out, 2 done
 }
 
-// expand replaces the references in a text.
+// expand replaces the references in a text that everybody may read. A secret has no place there: it is reported, and nobody gets the value.
 func (r *resolver) expand(t declare.Text, in *scope) Value {
+	v := r.expandSecret(t, in)
+	if v.Secret && !v.Unknown {
+		r.once("secret-misplaced", t.Part(0, len(t.Value)), "a secret stands here, and everybody may read this: it belongs into a variable of a service")
+		return Value{Unknown: true, written: t}
+	}
+	return v
+}
+
+// expandSecret replaces the references in a text that may hold a secret.
+func (r *resolver) expandSecret(t declare.Text, in *scope) Value {
 	v := Value{written: t}
 	if !strings.Contains(t.Value, "${") {
 		v.Text = t.Value
@@ -178,7 +188,7 @@ func (r *resolver) reference(name string, whole, at source.Span, in *scope) Valu
 		return text(itoa(in.service.Owner.GID))
 	case first == "shell":
 		if value, ok := r.in.Shell(rest); ok {
-			return Value{Text: value, Secret: declare.IsSecret(rest)}
+			return r.secret(Value{Text: value, Secret: !declare.IsPlain(rest)})
 		}
 		r.problem("reference-unknown", at, "the variable %s is not set in the shell that runs lantern", rest)
 		return unknown
@@ -266,12 +276,12 @@ func (r *resolver) let(name string, at source.Span, in *scope) Value {
 
 func (r *resolver) letValue(l *let) Value {
 	if l.decl.Value.IsSet() {
-		v := r.expand(l.decl.Value, l.scope)
+		v := r.expandSecret(l.decl.Value, l.scope)
 		if l.secret || declare.IsSecret(l.decl.Name) {
 			v.Secret = true
 			l.decl.Value.Span.Hide()
 		}
-		return v
+		return r.secret(v)
 	}
 	path, file := r.envFile(l.dir, l.decl.EnvFile, l.scope)
 	if file == nil {
@@ -289,7 +299,15 @@ func (r *resolver) letValue(l *let) Value {
 		}
 		return Value{Unknown: true}
 	}
-	return Value{Text: e.Value.Value, Secret: l.secret || declare.IsSecret(e.Name) || declare.IsSecret(l.decl.Name), written: e.Value}
+	return r.secret(Value{Text: e.Value.Value, Secret: l.secret || declare.IsSecret(e.Name) || declare.IsSecret(l.decl.Name), written: e.Value})
+}
+
+// secret remembers a secret, so that nothing that is said holds it.
+func (r *resolver) secret(v Value) Value {
+	if v.Secret && v.Text != "" {
+		r.lab.secrets[v.Text] = true
+	}
+	return v
 }
 
 // folder returns what ${folder.NAME} stands for: the host's own meaning, else the lab's.
@@ -306,7 +324,7 @@ func (r *resolver) folder(name string, in *scope) (Value, bool) {
 					return Value{Unknown: true}, true
 				}
 				r.circle = append(r.circle, "folder."+name)
-				v := r.expand(f.Text, r.scopeFor(r.hostOf(in)))
+				v := r.expandSecret(f.Text, r.scopeFor(r.hostOf(in)))
 				r.circle = r.circle[:len(r.circle)-1]
 				return v, true
 			}

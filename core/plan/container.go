@@ -28,6 +28,7 @@ const (
 	LabelRestart = "proudlantern.restart" // the declared restart policy: during a deploy another one may be set
 	LabelProof   = "proudlantern.proof"   // how it shows that it does its work, see [Proof]
 	LabelMade    = "proudlantern.made"    // a word by chance that no other container has, nor any image: what inherits our labels is known by it
+	LabelSecret  = "proudlantern.secret"  // fields that held a secret when it was made, as JSON of []string: what is in them is shown to nobody
 	LabelVolumes = "proudlantern.volumes" // names of the volumes that were made for what its image declares and the files do not, as JSON of []string
 	LabelFrom    = "proudlantern.from"    // digest of the machine and the folder that it was deployed from: two labs can have one name
 	LabelNames   = "proudlantern.names"   // its networks and its names there, as JSON of []Attachment: not every engine tells them
@@ -52,6 +53,7 @@ type Container struct {
 	LogLimit   declare.LogLimit
 	StopWithin time.Duration
 
+	Secret   []string `json:"-"` // fields that hold a secret, in the words of stack.toml; nil read back: nobody has said
 	ForImage []string `json:"-"` // read back: volumes that were made for what its image declares
 	Unseen   []string `json:"-"` // read back: fields that this engine does not show
 }
@@ -185,7 +187,33 @@ func Declare(s *lab.Service) Container {
 		c.Mounts = append(c.Mounts, mount)
 	}
 	c.sort()
+	c.Secret = c.secretFields()
 	return c
+}
+
+// secretFields names the fields that hold a secret.
+func (c Container) secretFields() []string {
+	fields := []string{}
+	if c.Settings.SecretCommand {
+		fields = append(fields, "command")
+	}
+	if c.Settings.SecretEntrypoint {
+		fields = append(fields, "entrypoint")
+	}
+	for _, v := range c.Env {
+		if v.Secret {
+			fields = append(fields, "env."+v.Name)
+		}
+	}
+	return fields
+}
+
+// hides tells whether a field holds a secret. Of what was made before that was remembered, everything counts that may hold one.
+func (c Container) hides(field string) bool {
+	if c.Secret == nil {
+		return slices.Contains([]string{"command", "entrypoint", "labels", "hostname"}, field)
+	}
+	return slices.Contains(c.Secret, field)
 }
 
 func (c *Container) sort() {
@@ -225,6 +253,17 @@ func (c Container) Digest(salt string) string {
 		}
 	}
 	c.Env = env
+	keyed := func(words []string, secret bool) []string {
+		if !secret {
+			return words
+		}
+		mac := hmac.New(sha256.New, []byte(salt))
+		for _, w := range words {
+			fmt.Fprintf(mac, "%d:%s", len(w), w)
+		}
+		return []string{hex.EncodeToString(mac.Sum(nil))}
+	}
+	c.Settings.Command, c.Settings.Entrypoint = keyed(c.Settings.Command, c.Settings.SecretCommand), keyed(c.Settings.Entrypoint, c.Settings.SecretEntrypoint)
 	text, err := json.Marshal(c)
 	if err != nil {
 		panic("plan: a container without JSON: " + err.Error()) // it holds only texts and numbers
@@ -267,13 +306,15 @@ func Differences(running, declared Container) []Difference {
 			d = append(d, Difference{"env." + v.Name, source.Hidden(old), source.Hidden(v.Value)})
 		case v.Secret:
 			d = append(d, Difference{"env." + v.Name, "", source.Hidden(v.Value)})
+		case running.hides("env." + v.Name):
+			d = append(d, Difference{"env." + v.Name, source.Hidden(old), v.Value})
 		default:
 			d = append(d, Difference{"env." + v.Name, old, v.Value})
 		}
 	}
 	for _, v := range running.Env {
 		if _, is := env(declared.Env, v.Name); !is {
-			if declare.IsSecret(v.Name) {
+			if declare.IsSecret(v.Name) || running.hides("env."+v.Name) {
 				v.Value = source.Hidden(v.Value)
 			}
 			d = append(d, Difference{"env." + v.Name, v.Value, ""})

@@ -7,6 +7,8 @@ import (
 	"strings"
 
 	"github.com/docker/go-units"
+
+	"proudlantern.example/lantern/core/source"
 )
 
 // settingFields give each setting in the words of stack.toml; "" where nothing is declared.
@@ -58,10 +60,18 @@ func settingsDifferences(running, declared Container) []Difference {
 	for _, f := range settingFields {
 		a, b := f.words(running), f.words(declared)
 		if a != b && !slices.Contains(running.Unseen, f.name) {
-			d = append(d, Difference{f.name, a, b})
+			d = append(d, Difference{f.name, hidden(a, running.hides(f.name)), hidden(b, declared.hides(f.name))})
 		}
 	}
 	return d
+}
+
+// hidden returns what may be shown of a value; that there is one, may.
+func hidden(value string, secret bool) string {
+	if !secret || value == "" {
+		return value
+	}
+	return source.Hidden(value)
 }
 
 func quoted(list []string) string {

@@ -106,16 +106,16 @@ func TestRevert(t *testing.T) {
 		require.NoError(t, os.CopyFS(clone.dir, os.DirFS(b.dir)))
 		require.NoError(t, os.RemoveAll(filepath.Join(clone.dir, ".lantern")))
 		clone.write("tide-log/tide-log.env", "LEVEL=from afar\n")
-		clone.run(0, "deploy", "--yes")
+		clone.run(0, "deploy", "--yes", "--same-lab")
 		assert.Equal(t, []string{"8 deploy done"}, clone.logged())
 
 		// A damaged logbook is said, and keeps nobody from anything.
 		require.NoError(t, os.WriteFile(filepath.Join(b.dir, ".lantern/logbook.db"), []byte("a wave came over"), 0o600))
-		_, stderr = b.run(0, "deploy", "--yes")
+		_, stderr = b.run(0, "deploy", "--yes", "--same-lab")
 		assert.Contains(t, stderr, "warning: this is not in the logbook: the logbook (.lantern/logbook.db) is damaged")
 		b.run(2, "logbook")
 		require.NoError(t, os.RemoveAll(filepath.Join(b.dir, ".lantern")))
-		b.run(0, "retire", "tide-log", "--yes")
+		b.run(0, "retire", "tide-log", "--yes", "--same-lab")
 		assert.Equal(t, []string{"10 retire done"}, b.logged())
 	})
 }

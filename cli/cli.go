@@ -42,10 +42,21 @@ const (
 type exit struct {
 	code    int
 	message string
-	err     error // Go's words, for --verbose
+	because string // why, where that is known apart
+	do      string // what helps; may be empty
+	err     error  // Go's words, for --verbose
 }
 
-func (e *exit) Error() string { return e.message }
+func (e *exit) Error() string {
+	text := e.message
+	if e.because != "" {
+		text += ": " + e.because
+	}
+	if e.do != "" {
+		text += "\n  what helps: " + e.do
+	}
+	return text
+}
 
 func usage(format string, args ...any) error {
 	return &exit{code: exitUsage, message: fmt.Sprintf(format, args...)}
@@ -88,7 +99,10 @@ func Run(ctx context.Context, args []string, s Streams, version string) int {
 		known = &exit{code: exitUsage, message: err.Error()}
 	}
 	if known.message != "" {
-		fmt.Fprintln(a.Err, "lantern: "+known.message)
+		if a.format == "json" {
+			render.JSON(a.Out, render.NewFailed(known.message, known.because, known.do, known.code))
+		}
+		fmt.Fprintln(a.Err, "lantern: "+known.Error())
 	}
 	if a.verbose && known.err != nil {
 		fmt.Fprintln(a.Err, "lantern: in the words of the system:", known.err)

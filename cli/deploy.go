@@ -51,7 +51,7 @@ func (a *app) deployCommand() *cli.Command {
 				return err
 			}
 			if err := a.checkBefore(ctx, o, stacks, lookPast); err != nil {
-				return err
+				return a.refused(err, asJSON, o, stacks)
 			}
 			stacks, _ = o.stacks(c.Args().First(), a.host) // resolved anew, with the surveys
 			stacks = plan.Order(stacks)
@@ -64,6 +64,25 @@ func (a *app) deployCommand() *cli.Command {
 			return run.carryOut(ctx, plans, yes, dryRun)
 		},
 	}
+}
+
+// refused says as JSON, a line each, what kept a deploy from beginning: the findings, then the result.
+func (a *app) refused(err error, asJSON bool, o *opened, stacks []*lab.Stack) error {
+	var because *refusal
+	if !asJSON || !errors.As(err, &because) {
+		return err
+	}
+	if err := render.FindingsLine(a.Out, o.Lab, because.result); err != nil {
+		return err
+	}
+	for _, st := range stacks {
+		last := render.DeployResult{Result: deploy.Refused, Exit: because.code, Stack: st.Name, Because: because.message}
+		if st.Host != nil {
+			last.Host = st.Host.Name
+		}
+		json.NewEncoder(a.Out).Encode(last)
+	}
+	return &exit{code: because.code}
 }
 
 // despiteRules returns which findings are looked past: errors of the named rules, but not what keeps the files from being understood.
@@ -103,10 +122,18 @@ func (a *app) checkBefore(ctx context.Context, o *opened, stacks []*lab.Stack, l
 	if n := result.Count(check.Error); n > 0 {
 		result.Skipped = nil
 		render.Findings(a.Err, a.paint(a.Err), o.Lab, result, false)
-		return &exit{code: exitFindings, message: "nothing was changed: the check found " + counted(n, "error")}
+		return &refusal{exit{code: exitFindings, message: "nothing was changed: the check found " + counted(n, "error")}, result}
 	}
 	return nil
 }
+
+// refusal is an exit because of findings.
+type refusal struct {
+	exit
+	result check.Result
+}
+
+func (r *refusal) Unwrap() error { return &r.exit }
 
 // lookAt reads the lab for a command that looks at stacks beside what runs: the named one, or all, in the order in which they are deployed. It ends the command when
 // the files cannot be understood.
@@ -337,12 +364,19 @@ func (r *deployRun) failed(ctx context.Context, p stackPlan, out deploy.Outcome,
 	if err != nil {
 		code := exitUnreachable
 		if errors.Is(err, context.Canceled) {
+			r.result(p, deploy.Outcome{Result: deploy.Refused, Failure: &deploy.Failure{Message: "interrupted; nothing was changed"}}, exitInterrupted)
+			if r.json {
+				return &exit{code: exitInterrupted}
+			}
 			return &exit{code: exitInterrupted, message: name + ": interrupted; nothing was changed"}
 		}
 		if errors.Is(err, deploy.ErrImage) && !errors.Is(err, engine.ErrUnknownOutcome) {
 			code = exitPutBack // what ran before was not even stopped
 		}
 		r.result(p, deploy.Outcome{Result: deploy.Refused, Failure: &deploy.Failure{Message: err.Error()}}, code)
+		if r.json {
+			return &exit{code: code, err: err}
+		}
 		return &exit{code: code, message: name + ": nothing was changed: " + err.Error(), err: err}
 	}
 	code := map[string]int{deploy.Refused: exitFindings, deploy.PutBack: exitPutBack, deploy.NeedsAHand: exitNeedsAHand}[out.Result]

@@ -72,6 +72,13 @@ privileged = true
 accept = { safety-privileged = "it mends the others" }
 `, desk))
 		run("check", 1, "check")
+		run("error", 2, "logbook", "tide-log", "77")
+		run("error", 1, "compare")
+		stdout, _ = b.run(1, "deploy", "--yes", "--format", "json")
+		lines = strings.Split(strings.TrimSpace(stdout), "\n")
+		require.Len(t, lines, 2, "the findings, and the result")
+		valid("check", lines[0])
+		valid("deploy result", lines[1])
 		stdout, _ = b.run(1, "check", "--format", "sarif")
 		var report sarif.Report
 		require.NoError(t, json.Unmarshal([]byte(stdout), &report))

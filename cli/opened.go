@@ -172,11 +172,7 @@ const engineReturns = 90 * time.Second
 func unreachable(hostName string, err error) error {
 	var known *engine.Unreachable
 	if !errors.As(err, &known) {
-		return &exit{code: exitUnreachable, message: "the engine of " + hostName + ": " + err.Error(), err: err}
+		return &exit{code: exitUnreachable, message: "the engine of " + hostName, because: err.Error(), err: err}
 	}
-	message := hostName + ": no engine answers at " + known.Address + ": " + known.Because
-	if known.Do != "" {
-		message += "\n  what helps: " + known.Do
-	}
-	return &exit{code: exitUnreachable, message: message, err: known.Err}
+	return &exit{code: exitUnreachable, message: hostName + ": no engine answers at " + known.Address, because: known.Because, do: known.Do, err: known.Err}
 }

@@ -90,6 +90,24 @@ type comparedService struct {
 	Differences []plan.Difference `json:"differences,omitempty"`
 }
 
+// Failed is what every command says that cannot do what was asked.
+type Failed struct {
+	Lantern int     `json:"lantern"`
+	Error   problem `json:"error"`
+}
+
+type problem struct {
+	Message string `json:"message"`
+	Exit    int    `json:"exit"`
+	Because string `json:"because,omitempty"`
+	Do      string `json:"do,omitempty"`
+}
+
+// NewFailed returns the document of an error.
+func NewFailed(message, because, do string, exit int) Failed {
+	return Failed{first, problem{message, exit, because, do}}
+}
+
 // DeployResult is the last line of each stack that deploy writes, after its events.
 type DeployResult struct {
 	Result  string `json:"result"`
@@ -203,6 +221,7 @@ type documents struct {
 	DryRun       Compare       `json:"deploy --dry-run"`
 	Event        deploy.Event  `json:"deploy"`
 	DeployResult DeployResult  `json:"deploy result"`
+	Error        Failed        `json:"error"`
 	Status       States        `json:"status"`
 	Prove        ProofList     `json:"prove"`
 	Logbook      Entries       `json:"logbook"`

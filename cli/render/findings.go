@@ -1,6 +1,7 @@
 package render
 
 import (
+	"encoding/json"
 	"fmt"
 	"io"
 	"slices"
@@ -234,7 +235,14 @@ func count(l *lab.Lab, r check.Result) sums {
 }
 
 // FindingsJSON writes findings for programs.
-func FindingsJSON(w io.Writer, l *lab.Lab, r check.Result) error {
+func FindingsJSON(w io.Writer, l *lab.Lab, r check.Result) error { return JSON(w, newCheck(l, r)) }
+
+// FindingsLine writes the same on one line, among the events of a deploy.
+func FindingsLine(w io.Writer, l *lab.Lab, r check.Result) error {
+	return json.NewEncoder(w).Encode(newCheck(l, r))
+}
+
+func newCheck(l *lab.Lab, r check.Result) Check {
 	findings, skipped := []finding{}, []skip{}
 	for _, f := range r.Findings {
 		j := finding{Rule: f.Rule, Severity: f.Severity, Host: f.Host, Stack: f.Stack, Service: f.Service, At: placeJSON(f.At), Message: f.Message}
@@ -255,7 +263,7 @@ func FindingsJSON(w io.Writer, l *lab.Lab, r check.Result) error {
 	for _, s := range r.Skipped {
 		skipped = append(skipped, skip(s))
 	}
-	return JSON(w, Check{first, l.Name, findings, skipped, count(l, r)})
+	return Check{first, l.Name, findings, skipped, count(l, r)}
 }
 
 func placeJSON(at source.Span) *source.Place {

@@ -2,6 +2,7 @@ package cli_test
 
 import (
 	"bytes"
+	"encoding/json"
 	"fmt"
 	"io"
 	"net/http"
@@ -17,6 +18,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"proudlantern.example/lantern/core/plan"
 	"proudlantern.example/lantern/deploy"
 	"proudlantern.example/lantern/deploy/logbook"
 	"proudlantern.example/lantern/engine/enginetest"
@@ -250,4 +252,83 @@ func TestChangedMeanwhile(t *testing.T) {
 	assert.Contains(t, string(text), "# a line of the keeper's")
 	assert.Contains(t, string(text), "atlantic/faroe")
 	b.run(0, "check", "--fix")
+}
+
+// What is said after a deploy that failed, and after a retirement, is true, and names the way on.
+func TestWaysOn(t *testing.T) {
+	b := deskBench(t)
+	b.neverReady()
+	b.write("tide-log/stack.toml", strings.Replace(fmt.Sprintf(deskText, enginetest.NeverReady, "high"), `"10s"`, `"1s"`, 1)+"mounts = [\"volume readings -> /readings\"]\n[volume.readings]\n")
+	failing, err := os.ReadFile(filepath.Join(b.dir, "tide-log", "stack.toml"))
+	require.NoError(t, err)
+	_, stderr := b.run(4, "deploy", "--yes")
+	assert.Contains(t, stderr, "nothing ran before, and the containers that it made are cleaned away")
+	assert.Contains(t, stderr, "the volume tide-log.readings, which it has made, stays with what is in it")
+	assert.NotContains(t, stderr, "runs again")
+	b.level("low")
+	b.run(0, "deploy", "--yes")
+	ran := containerIDs(b)
+	healthy, err := os.ReadFile(filepath.Join(b.dir, "tide-log", "stack.toml"))
+	require.NoError(t, err)
+	b.write("tide-log/stack.toml", string(failing))
+	_, stderr = b.run(4, "deploy", "--yes")
+	assert.Contains(t, stderr, "what ran before runs again")
+	assert.Contains(t, stderr, "the files still declare the version that failed: mend them, or bring back those of what runs with lantern revert tide-log")
+	b.run(0, "revert", "tide-log", "--yes")
+	text, err := os.ReadFile(filepath.Join(b.dir, "tide-log", "stack.toml"))
+	require.NoError(t, err)
+	assert.Equal(t, string(healthy), string(text))
+	assert.Equal(t, ran, containerIDs(b), "nothing is restarted for that")
+	_, stderr = b.run(0, "retire", "tide-log", "--yes")
+	assert.Contains(t, stderr, "its folder stays: status calls it missing")
+	_, stderr = b.run(0, "revert", "tide-log", "--yes")
+	assert.Contains(t, stderr, "of tide-log ran last")
+	assert.Len(t, b.containers(), 1)
+}
+
+// status compares what runs, not what its labels say; and names what it could not read.
+func TestStatusSeesHands(t *testing.T) {
+	b := deskBench(t)
+	b.run(0, "deploy", "--yes")
+	status := func(code int) string {
+		stdout, _ := b.run(code, "status", "--format", "json")
+		var list struct{ Services []deploy.Status }
+		require.NoError(t, json.Unmarshal([]byte(stdout), &list))
+		require.Len(t, list.Services, 1)
+		return fmt.Sprintf("%s changed=%t", list.Services[0].State, list.Services[0].Changed)
+	}
+	assert.Equal(t, "ready changed=false", status(0))
+	old := b.containers()["tide-log.desk"]
+	require.NoError(t, b.engine.Remove(t.Context(), old.ID))
+	c := old.Container
+	c.Env = append(c.Env, plan.Variable{Name: "BY_HAND", Value: "yes"})
+	id, err := b.engine.Create(t.Context(), "tide-log.desk", c, old.Labels, "")
+	require.NoError(t, err)
+	require.NoError(t, b.engine.Start(t.Context(), id))
+	require.True(t, b.waitReady())
+	assert.Equal(t, "ready changed=true", status(0))
+	require.NoError(t, b.engine.Stop(t.Context(), id, time.Second))
+	assert.Equal(t, "stopped changed=true", status(1))
+	b.write("mast/stack.toml", "[service.vane\n")
+	_, stderr := b.run(1, "status")
+	assert.Contains(t, stderr, "mast/stack.toml:1")
+	assert.Contains(t, stderr, "syntax  error")
+}
+
+// waitReady waits until the service answers.
+func (b *bench) waitReady() bool {
+	for range 200 {
+		if stdout, _ := exec.Command(must(program()), "--lab", b.dir, "status").Output(); strings.Contains(string(stdout), "ready") {
+			return true
+		}
+		time.Sleep(50 * time.Millisecond)
+	}
+	return false
+}
+
+func must(path string, err error) string {
+	if err != nil {
+		panic(err)
+	}
+	return path
 }

@@ -83,6 +83,9 @@ func (a *app) retireCommand() *cli.Command {
 				return unreachable(h.Name, err)
 			case out.Result == deploy.Done || out.Result == deploy.NothingToDo:
 				a.say("%s is retired", name)
+				if o.Stack(name) != nil {
+					a.say("its folder stays: status calls it missing, compare and the next deploy make it anew; lantern revert %s deploys what ran last", name)
+				}
 				return nil
 			}
 			render.Failure(a.Err, a.paint(a.Err), name, out)

@@ -24,7 +24,7 @@ func (a *app) revertCommand() *cli.Command {
 	var yes, dryRun, withLab, same bool
 	return &cli.Command{
 		Name: "revert", Usage: "deploy a stack as it was at an entry of the logbook, and write its files back", ArgsUsage: "STACK [ENTRY]",
-		Description: "Without ENTRY: the last that succeeded and was different from what runs. It is checked, compared, proven and put back like every deploy.\n" +
+		Description: "Without ENTRY: the last that succeeded and was different from what runs; after a deploy that was put back, or a retirement, the one that ran last. It is checked, compared, proven and put back like every deploy.\n" +
 			"lab.toml and environment files outside the stack's folder belong to other stacks, too, and stay as they are unless --with-lab is given.",
 		Flags: []cli.Flag{
 			&cli.BoolFlag{Name: "yes", Usage: "do not ask", Destination: &yes},
@@ -65,13 +65,20 @@ func (a *app) revertCommand() *cli.Command {
 	}
 }
 
-// entryBefore returns the number of the last deploy that succeeded and left something else running than the last one did.
+// entryBefore returns the number of the last deploy that succeeded and left something else running than the last one did. After one that was put back that is the one that runs: only the
+// files are something else; after a retirement it is the one that ran last.
 func (a *app) entryBefore(o *opened, stack string) (string, error) {
 	list, err := o.book().List(stack)
 	if err != nil {
 		return "", a.noLogbook(err)
 	}
-	done := slices.DeleteFunc(list, func(e logbook.Entry) bool { return e.Result != deploy.Done || e.Kind == logbook.Retire })
+	ended := len(list) > 0 && (list[len(list)-1].Result == deploy.PutBack || list[len(list)-1].Kind == logbook.Retire)
+	done := slices.DeleteFunc(slices.Clone(list), func(e logbook.Entry) bool { return e.Result != deploy.Done || e.Kind == logbook.Retire })
+	if ended && len(done) > 0 {
+		last := done[len(done)-1].Entry
+		a.say("entry %d of %s ran last", last, stack)
+		return fmt.Sprint(last), nil
+	}
 	for _, e := range slices.Backward(done) {
 		if !maps.Equal(e.Runs(), done[len(done)-1].Runs()) {
 			return fmt.Sprint(e.Entry), nil

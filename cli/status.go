@@ -9,6 +9,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"proudlantern.example/lantern/cli/render"
+	"proudlantern.example/lantern/core/check"
 	"proudlantern.example/lantern/core/lab"
 	"proudlantern.example/lantern/deploy"
 )
@@ -25,6 +26,7 @@ func (a *app) statusCommand() *cli.Command {
 				return err
 			}
 			o.look(ctx, a.host)
+			broken := a.sayWhatIsBroken(o)
 			services, err := a.states(ctx, o, c.Args().First())
 			if err != nil {
 				return err
@@ -48,12 +50,22 @@ func (a *app) statusCommand() *cli.Command {
 				}
 				render.Status(a.Out, a.paint(a.Out), services, time.Now())
 			}
-			if err == nil && slices.ContainsFunc(services, func(s deploy.Status) bool { return !s.Well() }) {
+			if err == nil && (broken || slices.ContainsFunc(services, func(s deploy.Status) bool { return !s.Well() })) {
 				err = &exit{code: exitFindings}
 			}
 			return err
 		},
 	}
+}
+
+// sayWhatIsBroken names what keeps files from being understood: what they declare cannot be compared then.
+func (a *app) sayWhatIsBroken(o *opened) bool {
+	broken := slices.DeleteFunc(check.Run(o.Lab, check.All()).Findings, func(f check.Finding) bool { return !f.Firm() || f.Severity != check.Error })
+	for _, f := range broken {
+		render.Found(a.Err, a.paint(a.Err), f)
+		fmt.Fprintln(a.Err)
+	}
+	return len(broken) > 0
 }
 
 // clearLeftovers finishes or undoes what deploys that died have left, if the person says so.

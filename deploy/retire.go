@@ -185,7 +185,7 @@ type Status struct {
 	Service  string    `json:"service"`
 	About    string    `json:"about,omitempty"`
 	State    string    `json:"state"`
-	Changed  bool      `json:"changed"` // differs from the files
+	Changed  bool      `json:"changed"` // differs from the files, or was changed by hand
 	Since    time.Time `json:"since,omitzero"`
 	Restarts int       `json:"restarts"`
 	Image    string    `json:"image,omitempty"`
@@ -203,7 +203,7 @@ func (s Status) Well() bool {
 
 // Status looks at the services of a stack. Stack may be one of which only containers are left: then declared is nil.
 func (d *Deployer) Status(ctx context.Context, name string, declared *lab.Stack) ([]Status, error) {
-	containers, err := d.mine(ctx, name)
+	containers, changed, err := d.lookFor(ctx, name, declared)
 	if err != nil {
 		return nil, err
 	}
@@ -232,7 +232,7 @@ func (d *Deployer) Status(ctx context.Context, name string, declared *lab.Stack)
 		c, there := by[name+"."+service]
 		if s != nil {
 			st.Links, st.About = s.Links(), s.About
-			st.Changed = !there || c.Labels[plan.LabelDigest] != plan.Declare(s).Digest(c.Labels[plan.LabelSalt])
+			st.Changed = !there || changed[service]
 		} else {
 			st.Changed, st.Detail = true, "no longer in the files"
 		}
@@ -249,6 +249,32 @@ func (d *Deployer) Status(ctx context.Context, name string, declared *lab.Stack)
 		all = append(all, st)
 	}
 	return all, nil
+}
+
+// lookFor returns the containers of a stack, and which of its services are not as they are declared, field by field: somebody may have made one anew by hand, with all our labels.
+func (d *Deployer) lookFor(ctx context.Context, name string, declared *lab.Stack) ([]engine.State, map[string]bool, error) {
+	if declared == nil {
+		containers, err := d.mine(ctx, name)
+		return containers, nil, err
+	}
+	found, err := d.look(ctx, declared)
+	if err != nil {
+		return nil, nil, err
+	}
+	changed := map[string]bool{}
+	p, err := d.planFrom(declared, found)
+	for _, s := range p.Services {
+		changed[s.Name] = s.Action != plan.Keep && s.Action != plan.Start
+	}
+	if err != nil { // who it runs as could not be looked up
+		for _, c := range found.containers {
+			if s := declared.Service(c.Labels[plan.LabelService]); s != nil {
+				same, known := plan.Declare(s).SameDigest(c.Labels[plan.LabelDigest], c.Labels[plan.LabelSalt])
+				changed[s.Name] = known && !same
+			}
+		}
+	}
+	return found.containers, changed, nil
 }
 
 // describe fills in what a container shows.
@@ -280,8 +306,10 @@ func (d *Deployer) describe(ctx context.Context, st *Status, c engine.State, pro
 		}
 	case c.Status == "created":
 		st.State = StateStopped
-	case ended0(c):
-		st.State = StateDone
+	case ended0(c) && (proof.Done || !proof.Declared() && proof.PagePort == 0 && len(c.Container.Ports) == 0):
+		st.State = StateDone // it is meant to end
+	case c.OOMKilled:
+		st.State, st.Detail = StateFailed, "it "+ended(c)
 	case c.ExitCode == 0 || c.ExitCode == 143 || c.ExitCode == 137:
 		st.State = StateStopped
 	default:

@@ -236,7 +236,11 @@ func Failure(w io.Writer, p Paint, stack string, out deploy.Outcome) {
 		fmt.Fprintf(w, "%s: nothing was changed: %s\n", p.Head(stack), Harmless(out.Holder))
 		return
 	case deploy.PutBack:
-		fmt.Fprintf(w, "%s: %s\n", p.Head(stack), p.Bad("the deploy did not succeed; what ran before runs again"))
+		text := "the deploy did not succeed; what ran before runs again"
+		if !ranBefore(out) {
+			text = "the deploy did not succeed; nothing ran before, and the containers that it made are cleaned away"
+		}
+		fmt.Fprintf(w, "%s: %s\n", p.Head(stack), p.Bad(text))
 	case deploy.NeedsAHand:
 		fmt.Fprintf(w, "%s: %s\n", p.Head(stack), p.Bad("this needs a hand"))
 	}
@@ -256,9 +260,22 @@ func Failure(w io.Writer, p Paint, stack string, out deploy.Outcome) {
 	if out.Result == deploy.PutBack && out.Plan != nil && writes(*out.Plan) {
 		fmt.Fprintf(w, "  %s\n", p.Faint("what the new version has written into folders and volumes meanwhile stays as it is"))
 	}
+	if out.Result == deploy.PutBack {
+		for _, v := range out.Stay {
+			fmt.Fprintf(w, "  %s\n", p.Faint("the volume "+Harmless(v)+", which it has made, stays with what is in it; lantern retire "+Harmless(stack)+" --with-volumes removes it"))
+		}
+		if ranBefore(out) {
+			fmt.Fprintf(w, "  %s   %s\n", p.Look("do"), "the files still declare the version that failed: mend them, or bring back those of what runs with lantern revert "+Harmless(stack))
+		}
+	}
 	for _, h := range out.Hand {
 		fmt.Fprintf(w, "  %s   %s\n", p.Look("do"), Harmless(h))
 	}
+}
+
+// ranBefore tells whether anything of the stack ran before a deploy.
+func ranBefore(out deploy.Outcome) bool {
+	return out.Plan == nil || slices.ContainsFunc(out.Plan.Services, func(s plan.Service) bool { return s.Running != nil })
 }
 
 // writes tells whether a service that was replaced may write anywhere that outlives its container.

@@ -250,7 +250,7 @@ func (r *deployRun) report(e deploy.Event) {
 func (r *deployRun) carryOut(ctx context.Context, plans []stackPlan, yes, dryRun bool) error {
 	changes := 0
 	for _, p := range plans {
-		if p.plan.Changes() {
+		if p.plan.Asks() || p.plan.Unfinished {
 			changes++
 		}
 		if !r.json && (!r.quiet || dryRun) {
@@ -263,10 +263,10 @@ func (r *deployRun) carryOut(ctx context.Context, plans []stackPlan, yes, dryRun
 		}
 		return nil
 	}
-	if err := r.sameLabs(ctx); err != nil {
-		return err
-	}
 	if changes > 0 {
+		if err := r.sameLabs(ctx); err != nil {
+			return err
+		}
 		if err := r.confirm(ctx, "Deploy this?", yes); err != nil {
 			return err
 		}
@@ -324,8 +324,7 @@ func (r *deployRun) proceed(ctx context.Context, plans []stackPlan) error {
 
 // deploy carries out one plan and writes it down.
 func (r *deployRun) deploy(ctx context.Context, p stackPlan) (deploy.Outcome, error) {
-	fetches := slices.ContainsFunc(p.plan.Stack.Services, func(s *lab.Service) bool { return s.Fetch == "each-deploy" })
-	if !p.plan.Changes() && !p.plan.Unfinished && !fetches {
+	if !p.plan.Asks() && !p.plan.Unfinished {
 		return deploy.Outcome{Result: deploy.NothingToDo}, nil
 	}
 	p.deployer.After = r.lastEntry(r.lab, p.plan.Stack.Name)

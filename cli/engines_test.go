@@ -38,6 +38,9 @@ var program = sync.OnceValues(func() (string, error) {
 	path := filepath.Join(dir, "lantern")
 	build := exec.Command("go", "build", "-o", path, "proudlantern.example/lantern/cmd/lantern")
 	build.Env = append(os.Environ(), "CGO_ENABLED=0")
+	if os.Getenv("LANTERN_TEST_RACE") != "" { // the program itself says where it races, too
+		build.Args, build.Env = slices.Insert(build.Args, 2, "-race"), append(os.Environ(), "CGO_ENABLED=1")
+	}
 	out, err := build.CombinedOutput()
 	if err != nil {
 		return "", fmt.Errorf("%w: %s", err, out)

@@ -21,6 +21,9 @@ import (
 
 // An engine that answers in a hostile way, to whatever it is asked, keeps no command from ending, soon, with the exit code that is right, and in little memory.
 func TestHostileEngine(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it measures memory and time")
+	}
 	codes := map[string]int{
 		"survey": 3, "check": 1, "compare": 3, "deploy --yes": 3, "prove": 3, "status": 3, "retire tide-log --yes": 3, "sweep --yes": 3, "revert tide-log 1 --yes": 3,
 		"ports": 0, "mounts": 0, "env tide-log": 0, "logbook": 0,
@@ -64,6 +67,9 @@ func TestHostileEngine(t *testing.T) {
 
 // A log that is hostile, in a deploy that waits for a line of it.
 func TestHostileLog(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it measures memory and time")
+	}
 	for _, way := range enginetest.HostileWays {
 		t.Run(way, func(t *testing.T) {
 			t.Parallel()

@@ -291,6 +291,10 @@ func TestDeathAtEveryCall(t *testing.T) {
 	if os.Getenv("LANTERN_TEST_DOCKERD") != "" {
 		t.Skip("this is about the stand-in, and keeps the machine busy: go test without real engines runs it")
 	}
+	step := 1
+	if testing.Short() { // for the race detector, under which everything takes many times as long
+		step = 7
+	}
 	everyPair := os.Getenv("LANTERN_TEST_DEATH_PAIRS") != ""
 	for _, s := range scenarios {
 		t.Run(s.name, func(t *testing.T) {
@@ -309,7 +313,7 @@ func TestDeathAtEveryCall(t *testing.T) {
 				if isRestart(f) && s.moves != nil {
 					t.Cleanup(func() { t.Logf("%s: %d calls between two policies", f, between.Load()) })
 				}
-				for n := 1; n <= points; n++ {
+				for n := 1; n <= points; n += step {
 					t.Run(fmt.Sprintf("%s/%d", f, n), func(t *testing.T) {
 						t.Parallel()
 						w := newWorld(t)
@@ -333,7 +337,7 @@ func TestDeathAtEveryCall(t *testing.T) {
 					})
 				}
 			}
-			for n := 1; n < points; n++ {
+			for n := 1; n < points; n += step {
 				for then := 1; n+then <= points+8; then++ { // undoing takes some calls more
 					if !everyPair && then%17 != 1+n%5 {
 						continue

@@ -135,7 +135,31 @@ func (d *Deployer) Plan(ctx context.Context, stack *lab.Stack) (plan.Stack, erro
 	if err != nil {
 		return plan.Stack{}, err
 	}
-	return d.planFrom(stack, found)
+	unasked := d.askRegistries(ctx, stack, found.images)
+	p, err := d.planFrom(stack, found)
+	p.Unasked = unasked
+	return p, err
+}
+
+// askRegistries finds out which images that are fetched at each deploy have moved since, without fetching them: in a plan they count as what they will be. It returns those of which
+// nobody could say.
+func (d *Deployer) askRegistries(ctx context.Context, stack *lab.Stack, images map[string]survey.Image) (unasked []string) {
+	for _, s := range stack.Services {
+		reference := s.Image.Text
+		here, known := images[reference]
+		if s.Fetch != "each-deploy" || !known {
+			continue
+		}
+		digest, err := d.Engine.RemoteDigest(ctx, reference)
+		switch {
+		case err != nil:
+			unasked = append(unasked, reference)
+		case digest != here.ID && !slices.ContainsFunc(here.Digests, func(d string) bool { return strings.HasSuffix(d, "@"+digest) }):
+			here.ID = digest
+			images[reference] = here
+		}
+	}
+	return unasked
 }
 
 // looked is what the engine shows that a plan rests on.
@@ -272,7 +296,10 @@ func (d *Deployer) Deploy(ctx context.Context, stack *lab.Stack) (Outcome, error
 	}
 	defer d.holds(false)
 	// Somebody may have been faster between the plan and the lock; only what is planned under the lock holds.
-	if p, err = d.Plan(ctx, stack); err != nil {
+	if found, err = d.look(ctx, stack); err == nil {
+		p, err = d.planFrom(stack, found)
+	}
+	if err != nil {
 		return Outcome{}, errors.Join(err, d.remove(context.WithoutCancel(ctx), lock.ID))
 	}
 	out := Outcome{Entry: lock.Entry, Plan: &p}

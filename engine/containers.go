@@ -25,6 +25,7 @@ import (
 	"proudlantern.example/lantern/core/declare"
 	"proudlantern.example/lantern/core/plan"
 	"proudlantern.example/lantern/core/survey"
+	"proudlantern.example/lantern/registry"
 )
 
 // State is a container as the engine shows it.
@@ -487,7 +488,7 @@ func (e *Engine) Image(ctx context.Context, reference string) (survey.Image, err
 	i := survey.Image{Reference: reference, Source: survey.FromEngine, ID: r.ID, Platforms: []string{r.Os + "/" + r.Architecture}}
 	i.ID, i.Size, i.Names = imageID(i.ID), r.Size, r.RepoTags
 	i.Name = e.fullName(reference, r.RepoTags)
-	i.Digest = digestOf(reference, r.RepoDigests)
+	i.Digest, i.Digests = digestOf(reference, r.RepoDigests), r.RepoDigests
 	if c := r.Config; c != nil {
 		for p := range c.ExposedPorts {
 			i.Ports = append(i.Ports, p)
@@ -555,6 +556,23 @@ func (e *Engine) fullName(short string, tags []string) string {
 		}
 	}
 	return ""
+}
+
+// RemoteDigest asks an image's registry for the digest that a reference stands for now. Errors: [ErrNotFound], [ErrUnsupported]; any other says nothing about the image.
+func (e *Engine) RemoteDigest(ctx context.Context, reference string) (string, error) {
+	if e.AsksDirectly(reference) {
+		return registry.Digest(ctx, reference, e.Logins)
+	}
+	if e.kind == kindP {
+		return "", &Error{Call: "distribution", Message: "this engine does not ask registries without pulling", kind: ErrUnsupported, err: ErrUnsupported}
+	}
+	digest, auth := "", e.login(reference)
+	err := e.call(ctx, "distribution", 0, func(ctx context.Context) error {
+		r, err := e.api.DistributionInspect(ctx, reference, client.DistributionInspectOptions{EncodedRegistryAuth: auth})
+		digest = string(r.Descriptor.Digest)
+		return err
+	})
+	return digest, err
 }
 
 // nameOf returns that of an image's names which a reference stands for; "" for none.

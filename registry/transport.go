@@ -1,6 +1,7 @@
 package registry
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"io"
@@ -9,6 +10,9 @@ import (
 	"strings"
 	"sync/atomic"
 	"time"
+
+	"github.com/google/go-containerregistry/pkg/name"
+	"github.com/google/go-containerregistry/pkg/v1/remote"
 )
 
 // Errors of conversations with registries.
@@ -67,3 +71,21 @@ func (b *body) Read(p []byte) (int, error) {
 	}
 	return n, err
 }
+
+// Digest asks a registry what a reference stands for now.
+func Digest(ctx context.Context, reference string, logins *Logins) (string, error) {
+	ref, err := name.ParseReference(reference)
+	if err != nil {
+		return "", err
+	}
+	ctx, cancel := context.WithTimeout(ctx, askWithin)
+	defer cancel()
+	head, err := remote.Head(ref, remote.WithContext(ctx), remote.WithAuthFromKeychain(logins), remote.WithTransport(Transport()))
+	if err != nil {
+		return "", err
+	}
+	return head.Digest.String(), nil
+}
+
+// askWithin is how long a registry may take to say what a reference stands for.
+const askWithin = 10 * time.Second

@@ -24,6 +24,9 @@ func Plan(w io.Writer, p Paint, s plan.Stack, verbose bool) {
 	}
 	if !s.Changes() {
 		fmt.Fprintf(w, "%s%s: everything runs as declared, nothing to do\n", p.Head(s.Stack.Name), host)
+		for _, reference := range s.Unasked {
+			fmt.Fprintf(w, "  %s %s: its registry does not say whether it has moved; a deploy fetches it, and replaces what runs if it has\n", p.Look("fetch   "), Harmless(reference))
+		}
 		return
 	}
 	fmt.Fprintf(w, "%s%s\n", p.Head(s.Stack.Name), host)

@@ -42,6 +42,9 @@ type Stack struct {
 	Networks []Resource
 	Volumes  []Resource
 
+	// Unasked are images that are to be fetched at each deploy, and whose registry did not say whether they have moved: a deploy fetches them, and may replace what runs.
+	Unasked []string
+
 	// Unfinished tells that another deploy is at work, or has died and left something in between.
 	Unfinished bool
 }
@@ -61,6 +64,9 @@ type Service struct {
 	// Overlap tells that its new container runs beside the old one until it is proven, and only then gets its names.
 	Overlap bool
 }
+
+// Asks tells whether a person has to say yes: something is to be done, or may turn out to be.
+func (p Stack) Asks() bool { return p.Changes() || len(p.Unasked) > 0 }
 
 // Changes tells whether anything is to be done at all.
 func (p Stack) Changes() bool {

@@ -135,7 +135,18 @@ func TestRevertAMovedTag(t *testing.T) {
 		images := map[string]bool{}
 		for _, like := range []string{enginetest.Page, enginetest.PageNew} {
 			push(like)
+			if before, ok := b.containers()["tide-log.desk"]; ok {
+				// The plan knows, before anything is fetched, and nothing is replaced without a yes.
+				stdout, _ := b.run(1, "compare", "--fail-if-different")
+				assert.Regexp(t, `replace +desk`, stdout)
+				stdout, _ = b.run(0, "deploy", "--dry-run")
+				assert.Regexp(t, `replace +desk`, stdout)
+				b.run(2, "deploy")
+				assert.Equal(t, before.ID, b.containers()["tide-log.desk"].ID)
+			}
 			b.run(0, "deploy", "--yes")
+			stdout, _ := b.run(0, "deploy")
+			assert.Contains(t, stdout, "nothing to do")
 			images[b.containers()["tide-log.desk"].ImageID] = true
 		}
 		require.Len(t, images, 2)

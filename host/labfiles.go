@@ -5,11 +5,16 @@ import (
 	"encoding/binary"
 	"errors"
 	"io/fs"
+	"maps"
 	"os"
+	"os/user"
+	"path"
 	"path/filepath"
 	"slices"
 	"strings"
+	"syscall"
 
+	"proudlantern.example/lantern/core/declare"
 	"proudlantern.example/lantern/core/lab"
 	"proudlantern.example/lantern/labdir"
 )
@@ -35,7 +40,45 @@ func LabFiles(dir string, paths []string) map[string]lab.FileFact {
 		}
 		facts[p] = lab.FileFact{Mode: uint32(info.Mode().Perm()), Tracked: tracked[full]}
 	}
+	if os.Geteuid() != 0 {
+		return facts // whoever may write these may do no more than lantern can
+	}
+	others := slices.Sorted(maps.Keys(facts))
+	for _, pattern := range []string{".", declare.LabFile, "*/" + declare.StackFile} {
+		found, _ := fs.Glob(os.DirFS(dir), pattern)
+		for _, p := range found {
+			others = append(others, p, path.Dir(p))
+		}
+	}
+	for _, p := range others {
+		if info, err := os.Stat(filepath.Join(dir, filepath.FromSlash(p))); err == nil {
+			if by := writers(info); by != "" {
+				fact := facts[p]
+				fact.Mode, fact.Writers = uint32(info.Mode().Perm()), by
+				facts[p] = fact
+			}
+		}
+	}
 	return facts
+}
+
+// writers says who else than its owner may write a file, or change what is in a folder. A group of the owner's own, as many systems give everybody one, is nobody else.
+func writers(info fs.FileInfo) string {
+	st, ok := info.Sys().(*syscall.Stat_t)
+	switch mode := info.Mode(); {
+	case mode&0o002 != 0 && mode&fs.ModeSticky == 0:
+		return "everybody"
+	case ok && mode&0o020 != 0 && st.Gid != 0 && st.Gid != st.Uid:
+		return "the group " + groupName(st.Gid)
+	}
+	return ""
+}
+
+func groupName(gid uint32) string {
+	if g, err := user.LookupGroupId(itoa(int(gid))); err == nil {
+		return g.Name
+	}
+	return itoa(int(gid))
 }
 
 // mostIndex is the largest index that is read, in bytes: one of a hundred thousand files has some ten million.

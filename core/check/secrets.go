@@ -13,6 +13,31 @@ import (
 
 var secretRules = []Rule{
 	{
+		Name: "lab-writable", Severity: Warning, Needs: Machine,
+		Title:   "root deploys a lab that others may write",
+		Text:    "Whoever may write these files may have root start anything, with any folder of the machine in it. They belong to root alone, or to the one person who runs lantern.",
+		Mistake: `lab = "skerry-light"    # in a folder of mode 0777`,
+		Mended:  `# after: chmod go-w lab.toml and the folders`,
+		Find: func(in *Input) {
+			by := map[string][]string{}
+			for _, path := range sortedKeys(in.Lab.Files) {
+				if w := in.Lab.Files[path].Writers; w != "" {
+					by[w] = append(by[w], path)
+				}
+			}
+			for _, w := range sortedKeys(by) {
+				paths := by[w]
+				shown := strings.ReplaceAll(strings.Join(paths[:min(len(paths), 3)], ", "), "., ", "the lab's folder, ")
+				if len(paths) > 3 {
+					shown += fmt.Sprintf(" and %d more", len(paths)-3)
+				}
+				if shown == "." {
+					shown = "the lab's folder"
+				}
+				in.report(nil, source.Problem{At: in.Lab.NameAt, Message: fmt.Sprintf("%s may write %s, and root deploys what this lab says", w, shown), Mend: &source.Mend{Text: "chmod go-w '" + strings.Join(paths, "' '") + "'"}})
+			}
+		},
+	}, {
 		Name: "env-file-exposed", Severity: Warning, Needs: Machine,
 		Title:   "an environment file with secrets that everybody on this machine may read",
 		Text:    "Such a file belongs in mode 0600.",

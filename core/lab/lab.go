@@ -18,6 +18,7 @@ import (
 // Lab is a resolved lab.
 type Lab struct {
 	Name     string
+	NameAt   source.Span
 	Hosts    []*Host
 	Networks []*Network
 	Stacks   []*Stack

@@ -30,6 +30,7 @@ type Input struct {
 type FileFact struct {
 	Mode    uint32 // permission bits
 	Tracked bool   // version control lists it
+	Writers string // where root runs lantern: who else than its owner may write it, such as "everybody"; also of folders
 }
 
 // What a service gets that nobody says anything else for.
@@ -66,7 +67,7 @@ type resolver struct {
 func Resolve(decl *declare.Lab, in Input) *Lab {
 	r := &resolver{
 		decl: decl, in: in,
-		lab:   &Lab{Name: decl.Name.Value, Files: in.Files, EnvFiles: maps.Clone(decl.EnvFiles), secrets: map[string]bool{}},
+		lab:   &Lab{Name: decl.Name.Value, NameAt: decl.Name.Span, Files: in.Files, EnvFiles: maps.Clone(decl.EnvFiles), secrets: map[string]bool{}},
 		files: map[string]*declare.EnvFile{},
 	}
 	r.labScope = r.scopeOfLab(nil)

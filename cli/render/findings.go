@@ -177,6 +177,17 @@ func excerpt(p Paint, at source.Span) string {
 	if before+marked+after == "" {
 		return ""
 	}
+	// Of a line of a thousand letters those around the mark are enough.
+	const most = 160
+	if r := []rune(before); len(r) > most {
+		before = "… " + string(r[len(r)-most:])
+	}
+	if r := []rune(after); len(r) > most {
+		after = string(r[:most]) + " …"
+	}
+	if r := []rune(marked); len(r) > 2*most {
+		marked = string(r[:most]) + " … " + string(r[len(r)-most:])
+	}
 	if marked != "" {
 		marked = p.Mark("«" + Harmless(marked) + "»")
 	}

@@ -110,6 +110,10 @@ func ParseEnvFile(file *source.File) (*EnvFile, []source.Problem) {
 		at = 3
 	}
 	for at < len(file.Text) {
+		if len(p.out.Entries) == mostVariables {
+			p.problem("env-file-syntax", 0, 0, "more than %d variables stand here, and no more are read", nil, mostVariables)
+			break
+		}
 		end := strings.IndexByte(file.Text[at:], '\n')
 		if end < 0 {
 			end = len(file.Text) - at
@@ -120,6 +124,9 @@ func ParseEnvFile(file *source.File) (*EnvFile, []source.Problem) {
 	p.duplicates()
 	return p.out, p.problems
 }
+
+// mostVariables is how many variables of an environment file are read.
+const mostVariables = 5000
 
 // duplicates reports names that stand twice; the later one counts, so the earlier one can go.
 func (p *envParser) duplicates() {

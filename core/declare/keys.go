@@ -178,7 +178,7 @@ func pairs[T any](name string, takes Form, doc, example string, field func(*T) *
 			r.wrongType(e.value, "a table")
 			return
 		}
-		for _, e := range e.value.table.flat("") {
+		for _, e := range most(r, e.value.table.flat(""), e.keySpan) {
 			if e.value.kind == kindString || takes == FormValues {
 				if value, ok := r.scalar(e.value); ok {
 					*field(into) = append(*field(into), Named{e.key, e.keySpan, value})
@@ -188,6 +188,18 @@ func pairs[T any](name string, takes Form, doc, example string, field func(*T) *
 			}
 		}
 	}}
+}
+
+// MostEntries is how many entries of a list, or names of a table, are read: a lab that a person looks after has no more of anything in one place.
+const MostEntries = 1000
+
+// most returns as much of a list as is read; what is left out is reported.
+func most[T any](r *reader, list []T, at source.Span) []T {
+	if len(list) <= MostEntries {
+		return list
+	}
+	r.problem("value-grammar", at, "%d stand here, and at most %d are read", len(list), MostEntries)
+	return list[:MostEntries]
 }
 
 // flat returns the entries of a table with those of tables inside under their dotted names: sysctls.net.core.somaxconn is one name.
@@ -210,8 +222,8 @@ func (r *reader) listOfTexts(n *node) []Text {
 		r.wrongType(n, "a list of texts")
 		return nil
 	}
-	list := make([]Text, 0, len(n.items))
-	for _, item := range n.items {
+	list := make([]Text, 0, min(len(n.items), MostEntries))
+	for _, item := range most(r, n.items, n.span) {
 		if item.kind != kindString {
 			r.wrongType(item, "a text")
 			continue
@@ -230,7 +242,7 @@ func tables[T any](name, doc, example, what string, each func(r *reader, e entry
 			r.wrongType(e.value, "a table of names")
 			return
 		}
-		for _, e := range e.value.table.entries {
+		for _, e := range most(r, e.value.table.entries, e.keySpan) {
 			if r.name(e, what) {
 				each(r, e, into)
 			}

@@ -213,6 +213,11 @@ func readEnv(r *reader, e entry, s *Service) {
 		return
 	}
 	for _, e := range e.value.table.entries {
+		if IsSecret(e.key) {
+			e.value.span.Hide() // also what is not read
+		}
+	}
+	for _, e := range most(r, e.value.table.entries, e.keySpan) {
 		if e.key == "" || strings.ContainsAny(e.key, "=\x00") {
 			r.problem("value-grammar", e.keySpan, "%q is no name of a variable", e.key)
 			continue

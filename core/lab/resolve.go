@@ -339,11 +339,15 @@ func (r *resolver) image(s *Service) {
 	}
 }
 
+// mostPorts is how many ports a service may publish, each protocol counted: engines make a forwarder for each.
+const mostPorts = 20_000
+
 func (r *resolver) ports(s *Service) {
 	if s.portsState != 0 {
 		return
 	}
 	s.portsState = resolving
+	all := 0
 	s.Ports = slices.Grow(s.Ports, len(s.decl.Ports))
 	for _, t := range s.decl.Ports {
 		v := r.expand(t, s.scope)
@@ -354,6 +358,10 @@ func (r *resolver) ports(s *Service) {
 		if err != nil {
 			r.syntax(err, v)
 			continue
+		}
+		if all += p.Container.Count() * len(p.Protocols); all > mostPorts {
+			r.problem("value-grammar", v.Part(0, len(v.Text)), "with this the service would publish more than %d ports", mostPorts)
+			break
 		}
 		s.Ports = append(s.Ports, Port{p, v.Part(p.HostAt[0], p.HostAt[0]+p.HostAt[1]), v.Part(p.ContainerAt[0], p.ContainerAt[0]+p.ContainerAt[1])})
 	}

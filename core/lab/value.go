@@ -130,10 +130,17 @@ func (r *resolver) expandSecret(t declare.Text, in *scope) Value {
 			add(found.Text, open, end, true)
 		}
 		at = end
+		if b.Len() > mostValue {
+			r.once("value-grammar", t.Part(0, len(t.Value)), "with what its references stand for this is longer than 64 KiB")
+			return Value{Unknown: true, written: t}
+		}
 	}
 	v.Text = b.String()
 	return v
 }
+
+// mostValue is how long a value may become, in bytes: ten values of which each names the one before twice are a thousand times as long as the first.
+const mostValue = 64 << 10
 
 // reference returns what a name between ${ and } stands for. An unknown one is reported once, at its own place.
 func (r *resolver) reference(name string, whole, at source.Span, in *scope) Value {

@@ -267,7 +267,7 @@ func Failure(w io.Writer, p Paint, stack string, out deploy.Outcome) {
 		for _, v := range out.Stay {
 			fmt.Fprintf(w, "  %s\n", p.Faint("the volume "+Harmless(v)+", which it has made, stays with what is in it; lantern retire "+Harmless(stack)+" --with-volumes removes it"))
 		}
-		if ranBefore(out) {
+		if out.Plan != nil && ranBefore(out) {
 			fmt.Fprintf(w, "  %s   %s\n", p.Look("do"), "the files still declare the version that failed: mend them, or bring back those of what runs with lantern revert "+Harmless(stack))
 		}
 	}

@@ -172,9 +172,38 @@ func stackGone(in *Input) {
 			if in.Lab.Stack(name) != nil && in.Lab.Stack(name).Host == h {
 				what = fmt.Sprintf("%s runs %s of %s, which its file does not have any more: the next deploy takes it away", h.Name, strings.Join(gone[name], " and "), name)
 			}
-			in.report(nil, source.Problem{At: h.At, Message: what})
+			var because []source.Because
+			if became := renamed(in.Lab, h, name); became != nil {
+				because = append(because, source.Because{At: became.Services[0].At, Text: "it is probably " + became.Name + " now, which has the same services and images: once " + name + " is retired, that can be deployed"})
+				for _, v := range h.Survey.Volumes {
+					if own, ok := strings.CutPrefix(v.Name, name+"."); ok && v.Lab == in.Lab.Name && v.Stack == name {
+						because = append(because, source.Because{Text: fmt.Sprintf("its volume %s stays, and %s would begin with an empty one: [volume.%s] engine-name = %q carries it over", v.Name, became.Name, own, v.Name)})
+					}
+				}
+			}
+			in.report(nil, source.Problem{At: h.At, Message: what, Because: because})
 			last := &in.result.Findings[len(in.result.Findings)-1]
 			last.Host, last.Stack = h.Name, name
 		}
 	}
+}
+
+// renamed returns the stack that one which is in no file any more has probably become: it has the same services with the same images, and runs nowhere yet.
+func renamed(l *lab.Lab, h *lab.Host, gone string) *lab.Stack {
+	images := map[string]string{}
+	for _, c := range h.Survey.Containers {
+		if c.Lab == l.Name && c.Stack == gone && c.Service != "" {
+			images[c.Service] = c.Image
+		}
+	}
+	for _, st := range l.Stacks {
+		runs := slices.ContainsFunc(h.Survey.Containers, func(c survey.Container) bool { return c.Lab == l.Name && c.Stack == st.Name })
+		if st.Name == gone || st.Host != h || runs || len(st.Services) != len(images) {
+			continue
+		}
+		if !slices.ContainsFunc(st.Services, func(s *lab.Service) bool { return images[s.Name] != s.Image.Text }) {
+			return st
+		}
+	}
+	return nil
 }

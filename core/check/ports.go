@@ -198,30 +198,38 @@ func portInUse(in *Input) {
 			if p.Host.First == 0 || s.HostNetwork() && runs(s) {
 				continue
 			}
-			if who := holder(in.Lab, s, p); who != "" {
-				in.report(s, source.Problem{
-					At:      p.HostAt,
-					Message: who,
-					Mend:    moveToFreePort(in, s, p),
-				})
+			who, ours := holder(in.Lab, s, p)
+			if who == "" {
+				continue
 			}
+			problem := source.Problem{At: p.HostAt, Message: who}
+			if !ours { // else the holder goes, and the port is right
+				problem.Mend = moveToFreePort(in, s, p)
+			}
+			in.report(s, problem)
 		}
 	}
 }
 
-// holder says who holds a host port of a service, or "".
-func holder(l *lab.Lab, s *lab.Service, p lab.Port) string {
+// holder says who holds a host port of a service, or "", and whether that is a container of this lab.
+func holder(l *lab.Lab, s *lab.Service, p lab.Port) (who string, ours bool) {
 	facts := s.Stack.Host.Survey
 	covers := func(c claim) bool {
 		return slices.Contains(p.Protocols, c.protocol) && c.port >= p.Host.First && c.port <= p.Host.Last && overlap(p.Addresses, []netip.Addr{c.address})
 	}
 	for _, c := range facts.Containers {
-		if c.Lab == l.Name || c.State != "running" {
+		if c.State != "running" {
 			continue
 		}
 		for _, k := range claims(c) {
+			if covers(k) && c.Lab == l.Name {
+				if why := heldByOurs(l, s, c, k); why != "" {
+					return fmt.Sprintf("%s %d on %s is held by the container %s, %s", k.protocol, k.port, s.Stack.Host.Name, c.Name, why), true
+				}
+				continue
+			}
 			if covers(k) {
-				return fmt.Sprintf("%s %d on %s is held by the container %s, which is not of this lab", k.protocol, k.port, s.Stack.Host.Name, c.Name)
+				return fmt.Sprintf("%s %d on %s is held by the container %s, which is not of this lab", k.protocol, k.port, s.Stack.Host.Name, c.Name), false
 			}
 		}
 	}
@@ -230,13 +238,38 @@ func holder(l *lab.Lab, s *lab.Service, p lab.Port) string {
 		if err != nil || sock.Container != "" || !covers(claim{sock.Protocol, a, sock.Port}) {
 			continue
 		}
-		who := "a process that only root may see"
+		who = "a process that only root may see"
 		if sock.Process != "" {
 			who = fmt.Sprintf("the process %s (pid %d)", sock.Process, sock.PID)
 		}
-		return fmt.Sprintf("%s %d on %s is held by %s, which listens on %s", sock.Protocol, sock.Port, s.Stack.Host.Name, who, address(a))
+		return fmt.Sprintf("%s %d on %s is held by %s, which listens on %s", sock.Protocol, sock.Port, s.Stack.Host.Name, who, address(a)), false
 	}
-	return ""
+	return "", false
+}
+
+// heldByOurs says what a container of this lab is that holds a port which a service of another stack claims, and what frees the port; "" where that is planned or found otherwise: within a
+// stack the holder stops first, and what both declare is a clash.
+func heldByOurs(l *lab.Lab, s *lab.Service, c survey.Container, k claim) string {
+	if c.Stack == s.Stack.Name || c.Service == "" {
+		return ""
+	}
+	st := l.Stack(c.Stack)
+	if st == nil || st.Host != nil && st.Host != s.Stack.Host {
+		return "of the stack " + c.Stack + ", which is in no file for this host any more: lantern retire " + c.Stack + " frees it"
+	}
+	if st.Broken {
+		return ""
+	}
+	o := st.Service(c.Service)
+	if o == nil {
+		return "which the file of " + c.Stack + " does not have any more: lantern deploy " + c.Stack + ", before this one, frees it"
+	}
+	for _, p := range hostPorts(o) {
+		if slices.Contains(p.Protocols, k.protocol) && k.port >= p.Host.First && k.port <= p.Host.Last {
+			return "" // port-clash
+		}
+	}
+	return "which is declared with another port now: lantern deploy " + c.Stack + ", before this one, frees it"
 }
 
 func address(a netip.Addr) string {

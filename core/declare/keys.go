@@ -92,8 +92,16 @@ func IsName(s string) bool {
 	return strings.IndexFunc(s, func(c rune) bool { return (c < 'a' || c > 'z') && (c < '0' || c > '9') && c != '-' }) < 0
 }
 
+// takenNames are those of the containers that a deploy makes in a stack beside its services; core/plan names them, too.
+var takenNames = []string{"deploying", "proven", "undoing", "folders"}
+
 // name checks the name of a table such as [service.NAME].
 func (r *reader) name(e entry, what string) bool {
+	if what == "a service" && slices.Contains(takenNames, e.key) {
+		p := r.problem("name-invalid", e.keySpan, "a service cannot be called %s: lantern itself makes a container of that name in a stack", e.key)
+		p.Mend = &source.Mend{Text: "another name, such as " + e.key + "-1"}
+		return false
+	}
 	if IsName(e.key) {
 		return true
 	}

@@ -208,11 +208,18 @@ func (r *tomlReader) decoded(n *unstable.Node) string {
 	return string(n.Data)
 }
 
+// mostParts is how many parts, with dots between them, a name may have.
+const mostParts = 32
+
 // header returns the table that a [header] opens.
 func (r *tomlReader) header(top *table, e *unstable.Node) *table {
-	t := top
+	t, deep := top, 0
 	for it := e.Key(); it.Next(); {
 		key, span := r.decoded(it.Node()), r.span(it.Node().Raw)
+		if deep++; deep > mostParts {
+			r.problem(span, "a name of more than %d parts has no meaning here", mostParts)
+			return r.table()
+		}
 		found, ok := t.get(key)
 		switch {
 		case !ok:
@@ -239,9 +246,14 @@ func (r *tomlReader) header(top *table, e *unstable.Node) *table {
 // keyValue adds a key, dotted or not, to a table.
 func (r *tomlReader) keyValue(t *table, e *unstable.Node) {
 	var last unstable.Range
+	deep := 0
 	for it := e.Key(); it.Next(); {
 		raw := it.Node().Raw
 		key, span := r.decoded(it.Node()), r.span(raw)
+		if deep++; deep > mostParts {
+			r.problem(span, "a name of more than %d parts has no meaning here", mostParts)
+			return
+		}
 		last = raw
 		found, ok := t.get(key)
 		if it.IsLast() {

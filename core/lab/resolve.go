@@ -268,6 +268,12 @@ func (r *resolver) stack(d *declare.Stack) {
 	}
 	r.accept(st.Name, "", d.Accept)
 	st.Own = d.OwnNetwork == nil || *d.OwnNetwork
+	for _, n := range r.lab.Networks {
+		if st.Own && n.EngineName == st.Name+".net" { // plan.NetworkName
+			p := r.problem("name-invalid", n.At, "this network would be called %s on the engine, as the stack %s's own is", n.EngineName, st.Name)
+			p.Mend = &source.Mend{Text: "another name, or engine-name"}
+		}
+	}
 	r.volumes(st, d, own)
 }
 

@@ -277,12 +277,21 @@ func TestTwoAtOnce(t *testing.T) {
 	w.settled(st)
 }
 
-// A deploy of another machine is believed to be alive until its time is over, unless somebody knows better.
+// A deploy of another machine, or of a place whose processes cannot be seen from here, is believed to be alive until its time is over, unless somebody knows better.
 func TestTakeOver(t *testing.T) {
+	for name, elsewhere := range map[string]func(*deploy.Self){
+		"another machine": func(s *deploy.Self) { s.Boot = "another machine" }, "another pid namespace": func(s *deploy.Self) { s.Space = "pid:[1]" }, "of an older lantern": func(s *deploy.Self) { s.Space = "" },
+	} {
+		t.Run(name, func(t *testing.T) { takeOver(t, elsewhere) })
+	}
+}
+
+func takeOver(t *testing.T, elsewhere func(*deploy.Self)) {
 	w := newWorld(t)
 	w.begin(scenario{before: two})
 	afar := w.deployer(true)
-	afar.Self.Boot, afar.Self.Who = "another machine", "ranger on boathouse"
+	afar.Self.Who = "ranger on boathouse"
+	elsewhere(&afar.Self)
 	next := w.stack(strings.Replace(two, `"low"`, `"high"`, 1))
 	w.gate.Order(4, standin.Dies)
 	afar.Deploy(t.Context(), next)

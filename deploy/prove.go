@@ -118,7 +118,7 @@ func (d *Deployer) follow(ctx context.Context, id string) func() string {
 	last.Store("…")
 	go d.Engine.Log(ctx, id, time.Time{}, true, 1, func(line string) {
 		if strings.TrimSpace(line) != "" {
-			last.Store(line)
+			last.Store(clipped(line))
 		}
 	})
 	return func() string { return last.Load().(string) }
@@ -287,8 +287,19 @@ func (d *Deployer) failed(ctx context.Context, stack, service, id, message strin
 func (d *Deployer) withLog(ctx context.Context, id string, f *Failure) *Failure {
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
 	defer cancel()
-	d.Engine.Log(ctx, id, time.Time{}, false, lastLines, func(line string) { f.Log = append(f.Log, line) })
+	d.Engine.Log(ctx, id, time.Time{}, false, lastLines, func(line string) {
+		f.Log = append(f.Log[max(0, len(f.Log)+1-lastLines):], clipped(line)) // also of an engine that does not count
+	})
 	return f
+}
+
+// clipped is as much of a line as a person reads.
+func clipped(line string) string {
+	const most = 500
+	if r := []rune(line); len(r) > most {
+		return string(r[:most]) + " …"
+	}
+	return line
 }
 
 // explain turns an error of the engine into a failure.

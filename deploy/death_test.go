@@ -293,7 +293,7 @@ func TestDeathAtEveryCall(t *testing.T) {
 	}
 	step := 1
 	if testing.Short() { // for the race detector, under which everything takes many times as long
-		step = 7
+		step = 15
 	}
 	everyPair := os.Getenv("LANTERN_TEST_DEATH_PAIRS") != ""
 	for _, s := range scenarios {
@@ -339,7 +339,7 @@ func TestDeathAtEveryCall(t *testing.T) {
 			}
 			for n := 1; n < points; n += step {
 				for then := 1; n+then <= points+8; then++ { // undoing takes some calls more
-					if !everyPair && then%17 != 1+n%5 {
+					if !everyPair && then%31 != 1+n%7 {
 						continue
 					}
 					t.Run(fmt.Sprintf("cuts/%d/then dies/%d", n, then), func(t *testing.T) {

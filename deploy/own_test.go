@@ -345,3 +345,48 @@ func TestFoldersDie(t *testing.T) {
 	w.begin(scenario{before: two})
 	w.settled(w.stack(two))
 }
+
+// What a deploy brings between the look of a retirement and its lock is retired, too.
+func TestRetireSeesWhatCameMeanwhile(t *testing.T) {
+	w := newWorld(t)
+	w.begin(scenario{before: two})
+	var once sync.Once
+	w.gate.watch = func(r *http.Request) {
+		if r.Method == http.MethodPost && strings.HasSuffix(r.URL.Path, "/containers/create") && strings.Contains(r.URL.RawQuery, plan.SuffixLock) {
+			once.Do(func() {
+				labels := map[string]string{plan.LabelLab: w.lab, plan.LabelStack: w.name, plan.LabelService: "late"}
+				id, err := w.engine.Create(context.Background(), w.name+".late", plan.Container{Image: enginetest.Page, Networks: []plan.Attachment{{Network: w.name + ".net"}}}, labels, "")
+				require.NoError(t, err)
+				require.NoError(t, w.engine.Start(context.Background(), id))
+			})
+		}
+	}
+	out, err := w.deployer(false).Retire(t.Context(), w.name, false)
+	require.NoError(t, err)
+	assert.Equal(t, deploy.Done, out.Result, "%v", out.Hand)
+	assert.Empty(t, w.names())
+}
+
+// Once everything is proven, a call that is refused is made again: that is no reason to need a hand.
+func TestRefusedWhenProven(t *testing.T) {
+	for n := 1; n <= 40; n++ {
+		t.Run(fmt.Sprint(n), func(t *testing.T) {
+			t.Parallel()
+			w := newWorld(t)
+			w.withFolder()
+			w.begin(scenario{before: four})
+			w.gate.Order(n, standin.Refuses)
+			out, err := w.deployer(false).Deploy(t.Context(), w.stack(changed))
+			w.gate.Order(0, standin.None)
+			if err != nil {
+				return // before anything was changed
+			}
+			require.Contains(t, []string{deploy.Done, deploy.PutBack}, out.Result, "%v", out.Hand)
+			if out.Result == deploy.Done {
+				w.settled(w.stack(changed))
+			} else {
+				w.settled(w.stack(four))
+			}
+		})
+	}
+}

@@ -12,6 +12,7 @@ import (
 	"sync"
 	"sync/atomic"
 	"testing"
+	"time"
 
 	"github.com/google/go-containerregistry/pkg/name"
 	"github.com/google/go-containerregistry/pkg/registry"
@@ -25,6 +26,7 @@ import (
 
 	"proudlantern.example/lantern/core/survey"
 	"proudlantern.example/lantern/engine"
+	"proudlantern.example/lantern/engine/enginetest"
 	logins "proudlantern.example/lantern/registry"
 )
 
@@ -149,4 +151,35 @@ func TestRegistriesThatRefuse(t *testing.T) {
 		assert.EqualError(t, err, at+" cannot be reached")
 	}
 	assert.Len(t, r.dead, 1, "nobody waits for it twice")
+}
+
+// A registry that answers in a hostile way keeps nobody waiting for long, and fills no memory.
+func TestHostileRegistry(t *testing.T) {
+	for _, way := range enginetest.HostileWays {
+		for _, part := range []string{"/v2/", "/manifests/", "/tags/", "/blobs/"} {
+			t.Run(way+" "+part, func(t *testing.T) {
+				t.Parallel()
+				inner := registry.New(registry.Logger(log.New(io.Discard, "", 0)))
+				s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+					switch {
+					case part == "/v2/" || strings.Contains(r.URL.Path, part):
+						enginetest.HostileAnswer(w, r, way)
+					case part == "/tags/" && strings.Contains(r.URL.Path, "/manifests/"):
+						w.Header().Set("Content-Type", "application/json")
+						w.WriteHeader(404)
+						io.WriteString(w, `{"errors":[{"code":"MANIFEST_UNKNOWN"}]}`)
+					default:
+						inner.ServeHTTP(w, r)
+					}
+				}))
+				defer s.CloseClientConnections()
+				r := &registries{logins: &logins.Logins{}, dead: map[string]error{}}
+				began := time.Now()
+				_, err := r.image(t.Context(), strings.TrimPrefix(s.URL, "http://")+"/skerry/desk:1", "linux/amd64")
+				assert.Error(t, err)
+				assert.Less(t, time.Since(began), 10*askWithin)
+				assert.Less(t, len(err.Error()), 4096)
+			})
+		}
+	}
 }

@@ -10,6 +10,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync/atomic"
 	"syscall"
 	"testing"
 	"time"
@@ -232,17 +233,18 @@ func TestForgedLogbook(t *testing.T) {
 // A line that somebody writes while a slow survey is made is not lost.
 func TestChangedMeanwhile(t *testing.T) {
 	server, _ := enginetest.StartStandIn(t, standin.Options{})
-	lab := ""
+	var lab atomic.Value
+	lab.Store("")
 	b := newBench(t, enginetest.Target{Name: "stand-in", Address: enginetest.Hostile(t, http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		if strings.HasSuffix(r.URL.Path, "/info") {
-			path := filepath.Join(lab, "tide-log", "stack.toml")
+			path := filepath.Join(lab.Load().(string), "tide-log", "stack.toml")
 			if text, err := os.ReadFile(path); err == nil && !strings.Contains(string(text), "# a line") {
 				os.WriteFile(path, append(text, "# a line of the keeper's\n"...), 0o644)
 			}
 		}
 		server.Handler().ServeHTTP(w, r)
 	}), "", func(*http.Request) bool { return false })})
-	lab = b.dir
+	lab.Store(b.dir)
 	b.write("lab.toml", fmt.Sprintf(labText, b.uid, b.gid, b.data, b.target.Address))
 	b.write("tide-log/stack.toml", "timezone = \"atlantic/faroe\"\n[service.desk]\nimage = \"registry.skerry.example/probe:1\"\n")
 	_, stderr := b.run(1, "check", "--fix")

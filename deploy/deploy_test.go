@@ -16,6 +16,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -178,7 +179,7 @@ func (w *world) settled(st *lab.Stack) {
 type gate struct {
 	standin.Faults
 	address string
-	watch   func(*http.Request) // sees each call before it is carried out, when it is set
+	watch   atomic.Value // of func(*http.Request), which sees each call before it is carried out; may be empty
 }
 
 func newGate(t testing.TB, engine http.Handler) *gate {
@@ -188,8 +189,8 @@ func newGate(t testing.TB, engine http.Handler) *gate {
 	listener, err := net.Listen("unix", filepath.Join(dir, "s"))
 	require.NoError(t, err)
 	server := &http.Server{Handler: g.Before(http.HandlerFunc(func(rw http.ResponseWriter, r *http.Request) {
-		if g.watch != nil {
-			g.watch(r)
+		if watch, ok := g.watch.Load().(func(*http.Request)); ok {
+			watch(r)
 		}
 		engine.ServeHTTP(rw, r)
 	}))}

@@ -65,13 +65,13 @@ func TestVolumesStay(t *testing.T) {
 		var removals []string
 		w := worldOn(t, target.Address)
 		w.lab, w.name = "skerry-keep", "keep-log"
-		w.gate.watch = func(r *http.Request) {
+		w.gate.watch.Store(func(r *http.Request) {
 			if r.Method == http.MethodDelete {
 				mu.Lock()
 				defer mu.Unlock()
 				removals = append(removals, r.URL.String())
 			}
-		}
+		})
 		api := w.api()
 		_, err := api.VolumeCreate(t.Context(), client.VolumeCreateOptions{Name: precious})
 		require.NoError(t, err)
@@ -263,11 +263,11 @@ func TestRenamedMeanwhile(t *testing.T) {
 	w.begin(scenario{before: two})
 	d := w.deployer(false)
 	id := w.names()["pier-log.desk"].ID
-	w.gate.watch = func(r *http.Request) {
+	w.gate.watch.Store(func(r *http.Request) {
 		if r.Method == http.MethodPost && strings.Contains(r.URL.Path, "/containers/create") && strings.Contains(r.URL.RawQuery, "desk.next") {
 			require.NoError(t, w.engine.Rename(context.Background(), id, "the-keepers-desk"))
 		}
-	}
+	})
 	out, err := d.Deploy(t.Context(), w.stack(strings.Replace(two, `"low"`, `"high"`, 1)))
 	require.NoError(t, err)
 	assert.Equal(t, deploy.PutBack, out.Result, "%v", out.Failure)
@@ -351,7 +351,7 @@ func TestRetireSeesWhatCameMeanwhile(t *testing.T) {
 	w := newWorld(t)
 	w.begin(scenario{before: two})
 	var once sync.Once
-	w.gate.watch = func(r *http.Request) {
+	w.gate.watch.Store(func(r *http.Request) {
 		if r.Method == http.MethodPost && strings.HasSuffix(r.URL.Path, "/containers/create") && strings.Contains(r.URL.RawQuery, plan.SuffixLock) {
 			once.Do(func() {
 				labels := map[string]string{plan.LabelLab: w.lab, plan.LabelStack: w.name, plan.LabelService: "late"}
@@ -360,7 +360,7 @@ func TestRetireSeesWhatCameMeanwhile(t *testing.T) {
 				require.NoError(t, w.engine.Start(context.Background(), id))
 			})
 		}
-	}
+	})
 	out, err := w.deployer(false).Retire(t.Context(), w.name, false)
 	require.NoError(t, err)
 	assert.Equal(t, deploy.Done, out.Result, "%v", out.Hand)

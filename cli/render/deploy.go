@@ -204,7 +204,7 @@ func (g *Progress) words(e deploy.Event) string {
 		case e.State == deploy.Begun && e.Detail != "":
 			return p.Look(e.Detail + ": putting back")
 		case e.State == deploy.Begun:
-			return p.Look("putting back what ran before")
+			return p.Look("putting back")
 		case e.Service != "":
 			return p.Good(e.Detail)
 		}

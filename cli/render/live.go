@@ -152,7 +152,7 @@ func (m *liveModel) take(e deploy.Event) {
 	s.ended = e.Time
 	if e.Service == "" {
 		if e.Step == deploy.StepPutBack {
-			s.note = map[string]string{deploy.Begun: "puts back what ran before", deploy.StepDone: "what ran before runs again", deploy.Failed: "needs a hand"}[e.State]
+			s.note = map[string]string{deploy.Begun: "is being put back", deploy.StepDone: "put back", deploy.Failed: "needs a hand"}[e.State]
 		}
 		return
 	}

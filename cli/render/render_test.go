@@ -101,7 +101,7 @@ func TestProgress(t *testing.T) {
      0.6s  tide-log/desk            new container made
      0.7s  tide-log/desk            what ran before is stopped and kept
      0.8s  tide-log/desk            the port is held
-     0.9s  tide-log                 putting back what ran before
+     0.9s  tide-log                 putting back
      1.0s  tide-log/desk            removed the new container
      1.1s  tide-log/desk            what ran before runs again
      1.2s  tide-log                 put back

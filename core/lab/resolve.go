@@ -61,6 +61,7 @@ type resolver struct {
 	at       *scope // what is being worked out
 	problems []source.Problem
 	files    map[string]*declare.EnvFile // read late, because references are in their names
+	secrets  map[string]bool             // that references lead to
 }
 
 // Resolve works out a lab. Its Problems hold those of the declarations, too.
@@ -70,6 +71,7 @@ func Resolve(decl *declare.Lab, in Input) *Lab {
 		lab:   &Lab{Name: decl.Name.Value, NameAt: decl.Name.Span, Files: in.Files, EnvFiles: maps.Clone(decl.EnvFiles), secrets: map[string]bool{}},
 		files: map[string]*declare.EnvFile{},
 	}
+	r.secrets = r.lab.secrets // until stacks are worked out at the same time
 	r.labScope = r.scopeOfLab(nil)
 	r.hosts()
 	r.networks()
@@ -101,15 +103,16 @@ func (r *resolver) stacks() {
 	type result struct {
 		problems []source.Problem
 		files    map[string]*declare.EnvFile
+		secrets  map[string]bool
 	}
 	results := make([]result, len(r.lab.Stacks))
 	parallel.Each(len(results), func() func(int) {
 		w := *r
 		w.images = map[string]bool{}
 		return func(i int) {
-			w.problems, w.files = nil, map[string]*declare.EnvFile{}
+			w.problems, w.circle, w.files, w.secrets = nil, nil, map[string]*declare.EnvFile{}, map[string]bool{}
 			w.services(r.lab.Stacks[i])
-			results[i] = result{w.problems, w.files}
+			results[i] = result{w.problems, w.files, w.secrets}
 		}
 	})
 	for _, one := range results {
@@ -120,6 +123,7 @@ func (r *resolver) stacks() {
 			}
 		}
 		maps.Copy(r.lab.EnvFiles, one.files)
+		maps.Copy(r.lab.secrets, one.secrets)
 	}
 }
 

@@ -312,7 +312,7 @@ func (r *resolver) letValue(l *let) Value {
 // secret remembers a secret, so that nothing that is said holds it.
 func (r *resolver) secret(v Value) Value {
 	if v.Secret && v.Text != "" {
-		r.lab.secrets[v.Text] = true
+		r.secrets[v.Text] = true
 	}
 	return v
 }

@@ -229,7 +229,7 @@ func TestInheritedLabels(t *testing.T) {
 		require.NoError(t, err)
 		// Under the very name, now that it is free: nothing but its image tells it from ours.
 		for _, name := range []string{"copy-log.desk", "copy-log.desk.previous", "my-copy"} {
-			_, err := api.ContainerCreate(t.Context(), client.ContainerCreateOptions{Name: name, Config: &container.Config{Image: made.ID}})
+			_, err := api.ContainerCreate(t.Context(), client.ContainerCreateOptions{Name: name, Config: &container.Config{Image: made.ID}, HostConfig: &container.HostConfig{NetworkMode: "none"}}) // its usual bridge goes with any other engine of the machine
 			require.NoError(t, err)
 			t.Cleanup(func() { api.ContainerRemove(context.Background(), name, client.ContainerRemoveOptions{Force: true}) })
 			require.NoError(t, w.engine.Start(t.Context(), name))

@@ -1,14 +1,20 @@
 package cli_test
 
 import (
+	"bytes"
 	"encoding/base64"
 	"encoding/json"
 	"fmt"
+	"io/fs"
 	"net/http"
 	"net/url"
+	"os"
 	"os/exec"
+	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"testing"
 
@@ -21,7 +27,7 @@ import (
 )
 
 // Secrets with all that makes text look otherwise elsewhere, in every place that may hold one, changed and taken away again: neither the old nor the new one is said by any command, in any format or failure,
-// nor in a label, nor in what the logbook says.
+// nor in a label, nor in what the logbook says, nor in a file that others may read, nor in the arguments and the environment of a process.
 func TestCanaries(t *testing.T) {
 	for name, secret := range map[string]string{
 		"plain": "moon-over-the-outer-skerry-light-of-1858", "quotes": `a"b'c"d'e"f-canary`, "backslashes": `c:\tides\new\x41-canary\`, "markup": "<b>&amp;canary&lt;</b>", "no-break space": "moon\u00a0over\u00a0canary",
@@ -34,7 +40,11 @@ func TestCanaries(t *testing.T) {
 			t.Parallel()
 			server, _ := enginetest.StartStandIn(t, standin.Options{})
 			var echo atomic.Bool // the engine tells in an error what it was asked, as engines do
+			var seen processes
 			b := newBench(t, enginetest.Target{Name: "stand-in", Address: enginetest.Hostile(t, http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+				if r.Method == http.MethodPost {
+					seen.look() // lantern waits for the answer
+				}
 				if echo.Load() && strings.HasSuffix(r.URL.Path, "/containers/create") && strings.Contains(r.URL.RawQuery, "desk") {
 					text := new(strings.Builder)
 					var ask struct{ Env, Cmd []string }
@@ -57,11 +67,17 @@ func TestCanaries(t *testing.T) {
 				}
 				b.write("tide-log/stack.toml", lines)
 			}
+			// A helper for credentials writes down what it is told, as any process on the machine could.
+			temporary, logins := t.TempDir(), t.TempDir()
+			require.NoError(t, os.WriteFile(filepath.Join(logins, "config.json"), []byte(`{"credsStore": "canary"}`), 0o600))
+			require.NoError(t, os.WriteFile(filepath.Join(logins, "docker-credential-canary"), []byte("#!/bin/sh\n{ echo asked \"$@\"; env; cat; } >>\"$HELPER_SAID\"\necho credentials not found in native keychain; exit 1\n"), 0o700))
 			var said strings.Builder
 			run := func(args ...string) {
 				path, err := program()
 				require.NoError(t, err)
-				out, _ := exec.CommandContext(t.Context(), path, append([]string{"--lab", b.dir}, args...)...).CombinedOutput()
+				cmd := exec.CommandContext(t.Context(), path, append([]string{"--lab", b.dir}, args...)...)
+				cmd.Env = append(os.Environ(), "TMPDIR="+temporary, "DOCKER_CONFIG="+logins, "HELPER_SAID="+filepath.Join(logins, "said"), "PATH="+logins+":"+os.Getenv("PATH"))
+				out, _ := cmd.CombinedOutput()
 				fmt.Fprintf(&said, "$ %s\n%s\n", strings.Join(args, " "), out)
 			}
 			look := func() {
@@ -89,6 +105,15 @@ func TestCanaries(t *testing.T) {
 			for _, c := range b.containers() {
 				fmt.Fprintln(&said, c.Labels)
 			}
+			require.NotEmpty(t, seen.said(), "no process was seen")
+			b.write("far-away/stack.toml", "[service.desk]\nimage = \"127.0.0.1:1/probe:1\"\nenv.A_PASSWORD = "+quoteTOML(secret)+"\n")
+			run("check")
+			said.WriteString(seen.said())
+			helper, err := os.ReadFile(filepath.Join(logins, "said"))
+			require.NoError(t, err, "no helper was asked")
+			said.Write(helper)
+			onlyOurs(t, b.dir, secrets, "tide-log/stack.toml", "far-away/stack.toml")
+			onlyOurs(t, temporary, secrets)
 			entries, err := logbook.Of(b.dir).List("")
 			require.NoError(t, err)
 			index, err := json.Marshal(entries)
@@ -111,6 +136,71 @@ func TestCanaries(t *testing.T) {
 			assert.Contains(t, said.String(), "hidden")
 		})
 	}
+}
+
+// onlyOurs looks at every file below a folder: what lantern keeps is for its owner alone, and a secret is in no other file than those that the test wrote.
+func onlyOurs(t *testing.T, dir string, secrets []string, written ...string) {
+	t.Helper()
+	require.NoError(t, filepath.WalkDir(dir, func(path string, e fs.DirEntry, err error) error {
+		if err != nil || path == dir {
+			return err
+		}
+		name, err := filepath.Rel(dir, path)
+		require.NoError(t, err)
+		info, err := e.Info()
+		require.NoError(t, err)
+		if kept := name == ".lantern" || strings.HasPrefix(name, ".lantern/"); kept {
+			assert.Zero(t, info.Mode().Perm()&0o077, "%s has mode %v", name, info.Mode())
+			return nil
+		}
+		if !info.Mode().IsRegular() || slices.Contains(written, name) {
+			return nil
+		}
+		text, err := os.ReadFile(path)
+		require.NoError(t, err)
+		for _, s := range secrets {
+			assert.NotContains(t, string(text), s, "in %s", name)
+		}
+		return nil
+	}))
+}
+
+// processes is what everybody on the machine may see of the processes that a test starts, and their environments besides.
+type processes struct {
+	mu   sync.Mutex
+	text strings.Builder
+}
+
+// look reads the arguments and the environments of all processes that the test's own process has started, and of those that they have.
+func (p *processes) look() {
+	parents := map[int][]int{}
+	dirs, _ := filepath.Glob("/proc/[0-9]*/stat")
+	for _, path := range dirs {
+		text, err := os.ReadFile(path)
+		if err != nil {
+			continue // it has ended
+		}
+		var pid, parent int
+		_, rest, _ := strings.Cut(string(text), ") ") // its name may hold anything
+		fmt.Sscan(string(text), &pid)
+		fmt.Sscanf(rest, "%s %d", new(string), &parent)
+		parents[parent] = append(parents[parent], pid)
+	}
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	for below := parents[os.Getpid()]; len(below) > 0; below = append(below[1:], parents[below[0]]...) {
+		for _, file := range []string{"cmdline", "environ"} {
+			if text, err := os.ReadFile(fmt.Sprintf("/proc/%d/%s", below[0], file)); err == nil {
+				p.text.Write(bytes.ReplaceAll(text, []byte{0}, []byte("\n")))
+			}
+		}
+	}
+}
+
+func (p *processes) said() string {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return p.text.String()
 }
 
 func quoteTOML(s string) string {

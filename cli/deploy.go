@@ -17,6 +17,7 @@ import (
 	"proudlantern.example/lantern/core/declare"
 	"proudlantern.example/lantern/core/lab"
 	"proudlantern.example/lantern/core/plan"
+	"proudlantern.example/lantern/core/secret"
 	"proudlantern.example/lantern/deploy"
 	"proudlantern.example/lantern/deploy/logbook"
 	"proudlantern.example/lantern/engine"
@@ -209,15 +210,15 @@ func (r *deployRun) learn(p plan.Stack) {
 			continue
 		}
 		for _, v := range s.Running.Container.Env {
-			if declare.IsSecret(v.Name) || slices.Contains(s.Running.Container.Secret, "env."+v.Name) {
-				r.hides.learn(v.Value)
+			if v.Value.Secret() {
+				r.hides.learn(v.Value.Reveal())
 			}
 		}
-		for field, words := range map[string][]string{"command": s.Running.Container.Settings.Command, "entrypoint": s.Running.Container.Settings.Entrypoint} {
-			now := slices.Concat(s.Container.Settings.Command, s.Container.Settings.Entrypoint)
-			if slices.Contains(s.Running.Container.Secret, field) {
-				// Which of the words it is, nobody has said; those that are still there are shown in no other way either.
-				r.hides.learn(slices.DeleteFunc(slices.Clone(words), func(w string) bool { return len(w) < cutFrom || slices.Contains(now, w) })...)
+		now := secret.Reveal(slices.Concat(s.Container.Settings.Command, s.Container.Settings.Entrypoint))
+		for _, t := range slices.Concat(s.Running.Container.Settings.Command, s.Running.Container.Settings.Entrypoint) {
+			// Which of the words it is, nobody has said; those that are still there are shown in no other way either.
+			if w := t.Reveal(); t.Secret() && len(w) >= cutFrom && !slices.Contains(now, w) {
+				r.hides.learn(w)
 			}
 		}
 	}

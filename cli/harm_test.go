@@ -20,6 +20,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"proudlantern.example/lantern/core/plan"
+	"proudlantern.example/lantern/core/secret"
 	"proudlantern.example/lantern/deploy"
 	"proudlantern.example/lantern/deploy/logbook"
 	"proudlantern.example/lantern/engine/enginetest"
@@ -61,6 +62,7 @@ func TestTwoLabsOfOneName(t *testing.T) {
 		_, stderr := second.run(2, command...)
 		assert.Contains(t, stderr, "lamp-room runs services of a lab skerry-light that were not deployed from here: mast/desk, tide-log/desk", command)
 		assert.Contains(t, stderr, "--same-lab says that it is the same lab")
+		assert.NotContains(t, stderr, "these go", "nothing is said to go that does not")
 		assert.Equal(t, ran, containerIDs(first), command)
 	}
 	second.run(0, "deploy", "--dry-run")
@@ -303,7 +305,7 @@ func TestStatusSeesHands(t *testing.T) {
 	old := b.containers()["tide-log.desk"]
 	require.NoError(t, b.engine.Remove(t.Context(), old.ID))
 	c := old.Container
-	c.Env = append(c.Env, plan.Variable{Name: "BY_HAND", Value: "yes"})
+	c.Env = append(c.Env, plan.Variable{Name: "BY_HAND", Value: secret.Plain("yes")})
 	id, err := b.engine.Create(t.Context(), "tide-log.desk", c, old.Labels, "")
 	require.NoError(t, err)
 	require.NoError(t, b.engine.Start(t.Context(), id))

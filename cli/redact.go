@@ -12,7 +12,7 @@ import (
 	"sync"
 	"unicode/utf8"
 
-	"proudlantern.example/lantern/core/source"
+	"proudlantern.example/lantern/core/secret"
 )
 
 // redactor keeps secrets out of everything that is written through it, wherever they come from: a path, an engine's message, the last lines of a container's log. What is known
@@ -57,7 +57,7 @@ func (h *hider) learn(secrets ...string) {
 			continue
 		}
 		for _, form := range forms(s) {
-			hidden[form] = source.Hidden(s)
+			hidden[form] = secret.Mask(s)
 		}
 		if len(s) >= cutFrom {
 			h.long = append(h.long, s)

@@ -52,6 +52,9 @@ func (a *app) retireCommand() *cli.Command {
 				a.say("nothing of %s is on %s%s", name, h.Name, map[bool]string{true: " but its volumes: " + strings.Join(volumes, ", ")}[len(volumes) > 0])
 				return nil
 			}
+			if err := a.sameLab(ctx, o, d, same); err != nil {
+				return err
+			}
 			if gone := slices.Concat(containers, networks); len(gone) > 0 {
 				a.say("on %s these go: %s", h.Name, strings.Join(gone, ", "))
 			}
@@ -63,9 +66,6 @@ func (a *app) retireCommand() *cli.Command {
 				a.say("host folders stay")
 			default:
 				a.say("host folders stay, and these volumes: %s", strings.Join(volumes, ", "))
-			}
-			if err := a.sameLab(ctx, o, d, same); err != nil {
-				return err
 			}
 			if err := a.confirm(ctx, "Retire "+name+"?", yes); err != nil {
 				return err

@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"proudlantern.example/lantern/core/plan"
+	"proudlantern.example/lantern/core/secret"
 	"proudlantern.example/lantern/deploy/logbook"
 	"proudlantern.example/lantern/engine"
 	"proudlantern.example/lantern/engine/enginetest"
@@ -74,7 +75,7 @@ func TestRevert(t *testing.T) {
 		back := b.containers()["tide-log.desk"]
 		assert.Equal(t, first.ImageID, back.ImageID)
 		assert.Equal(t, first.Container.Mounts, back.Container.Mounts)
-		assert.Contains(t, back.Container.Env, plan.Variable{Name: "LEVEL", Value: "low"})
+		assert.Contains(t, back.Container.Env, plan.Variable{Name: "LEVEL", Value: secret.Plain("low")})
 		text, err := os.ReadFile(filepath.Join(b.dir, "tide-log/stack.toml"))
 		require.NoError(t, err)
 		assert.Equal(t, fmt.Sprintf(revertText, enginetest.Page, port, "store"), string(text))
@@ -98,7 +99,7 @@ func TestRevert(t *testing.T) {
 		assert.Equal(t, "6 deploy done", b.logged()[5])
 		b.run(0, "revert", "tide-log", "--yes")
 		assert.Equal(t, back.Container.Mounts[0].Target, b.containers()["tide-log.desk"].Container.Mounts[0].Target)
-		assert.Contains(t, b.containers()["tide-log.desk"].Container.Env, plan.Variable{Name: "LEVEL", Value: "higher"})
+		assert.Contains(t, b.containers()["tide-log.desk"].Container.Env, plan.Variable{Name: "LEVEL", Value: secret.Plain("higher")})
 
 		// Another clone counts on from what the engine says.
 		clone := *b
@@ -192,7 +193,7 @@ func TestCompareAndDespite(t *testing.T) {
 		// By hand: the same names and labels, but another variable and another restart policy.
 		c := b.containers()["tide-log.desk"]
 		require.NoError(t, b.engine.Remove(t.Context(), c.ID))
-		c.Container.Env = append(slices.DeleteFunc(c.Container.Env, func(v plan.Variable) bool { return v.Name == "LEVEL" }), plan.Variable{Name: "LEVEL", Value: "by hand"})
+		c.Container.Env = append(slices.DeleteFunc(c.Container.Env, func(v plan.Variable) bool { return v.Name == "LEVEL" }), plan.Variable{Name: "LEVEL", Value: secret.Plain("by hand")})
 		c.Container.Restart.Policy = "no"
 		c.Container.Image = enginetest.Page
 		id, err := b.engine.Create(t.Context(), c.Name, c.Container, c.Labels, "")

@@ -19,6 +19,7 @@ import (
 
 	"proudlantern.example/lantern/cli/render"
 	"proudlantern.example/lantern/core/plan"
+	"proudlantern.example/lantern/core/secret"
 	"proudlantern.example/lantern/core/survey"
 	"proudlantern.example/lantern/engine/enginetest"
 	"proudlantern.example/lantern/engine/standin"
@@ -48,7 +49,7 @@ func TestTerminal(t *testing.T) {
 		server.Handler().ServeHTTP(w, r)
 	}), "", func(*http.Request) bool { return false })})
 	for name, labels := range map[string]map[string]string{"foreign" + evil: {plan.LabelLab: "other" + evil}, "tide-log.gone" + evil: {plan.LabelLab: "skerry-light", plan.LabelStack: "tide-log", plan.LabelService: "gone" + evil}} {
-		_, err := b.engine.Create(t.Context(), name, plan.Container{Image: enginetest.Page, Hostname: evil, Env: []plan.Variable{{Name: evil, Value: evil}}, Ports: []plan.Port{{Host: freePort(t), Container: 8080, Protocol: "tcp"}}}, labels, "")
+		_, err := b.engine.Create(t.Context(), name, plan.Container{Image: enginetest.Page, Hostname: evil, Env: []plan.Variable{{Name: evil, Value: secret.Plain(evil)}}, Ports: []plan.Port{{Host: freePort(t), Container: 8080, Protocol: "tcp"}}}, labels, "")
 		require.NoError(t, err)
 		require.NoError(t, b.engine.Start(t.Context(), name))
 	}

@@ -91,7 +91,7 @@ func TestTwoProcesses(t *testing.T) {
 				assert.True(t, c.Running, name)
 				for _, v := range c.Container.Env {
 					if v.Name == "LEVEL" {
-						levels[v.Value] = true
+						levels[v.Value.Reveal()] = true
 					}
 				}
 			}

@@ -21,7 +21,7 @@ const module = "proudlantern.example/lantern/"
 var banned = []string{"os", "os/exec", "os/user", "os/signal", "io/ioutil", "net", "net/http", "net/url", "log", "log/slog", "syscall", "path/filepath", "crypto/rand", "math/rand", "bufio"}
 
 // order is the direction of imports inside core: each package may import those before it.
-var order = []string{"core/parallel", "core/source", "core/survey", "core/declare", "core/lab", "core/plan", "core/check"}
+var order = []string{"core/parallel", "core/secret", "core/source", "core/survey", "core/declare", "core/lab", "core/plan", "core/check"}
 
 // Direct imports only: fmt itself imports os.
 func TestImports(t *testing.T) {

@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"proudlantern.example/lantern/core/plan"
+	"proudlantern.example/lantern/core/secret"
 	"proudlantern.example/lantern/engine"
 )
 
@@ -137,7 +138,7 @@ func (d *Deployer) ready(ctx context.Context, c engine.State, proof plan.Proof, 
 	case proof.Done:
 		return false, "" // its end is waited for
 	case proof.Command != nil || proof.Image:
-		command := proof.Command
+		command := secret.Reveal(proof.Command)
 		if proof.Image {
 			command = c.Check
 		}

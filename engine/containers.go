@@ -431,6 +431,7 @@ func (e *Engine) state(c container.InspectResponse) State {
 	if text := s.Labels[plan.LabelSecret]; text != "" {
 		json.Unmarshal([]byte(text), &s.Container.Secret) // what cannot be read was not said
 	}
+	s.Container.HideSecrets()
 	return s
 }
 

@@ -24,6 +24,7 @@ import (
 	"proudlantern.example/lantern/core/declare"
 	"proudlantern.example/lantern/core/lab"
 	"proudlantern.example/lantern/core/plan"
+	"proudlantern.example/lantern/core/secret"
 	"proudlantern.example/lantern/core/survey"
 	"proudlantern.example/lantern/engine"
 	"proudlantern.example/lantern/engine/enginetest"
@@ -143,14 +144,14 @@ func readBack(t *testing.T, w *world) {
 	dir := t.TempDir()
 	c := w.container(enginetest.Page)
 	c.User = "1311:1400"
-	c.Env = []plan.Variable{{Name: "SENSOR_LEVEL", Value: "a=b c"}, {Name: "TZ", Value: "Atlantic/Faroe"}}
+	c.Env = []plan.Variable{{Name: "SENSOR_LEVEL", Value: secret.Plain("a=b c")}, {Name: "TZ", Value: secret.Plain("Atlantic/Faroe")}}
 	c.Ports = []plan.Port{{Host: enginetest.FreePort(t), Container: 8080, Protocol: "tcp"}, {Address: "127.0.0.1", Host: enginetest.FreePort(t), Container: 8081, Protocol: "udp"}}
 	c.Mounts = []plan.Mount{{Source: dir, Target: "/data", ReadOnly: true}}
 	c.Restart = declare.Restart{Policy: "on-failure", Retries: 3}
 	c.LogLimit = declare.LogLimit{Files: 3, Size: 5_000_000}
 	// Not started: what these do inside is shown by the tests of the program.
 	c.Settings = lab.Settings{
-		Command: []string{"a", "b c"}, Entrypoint: []string{"/probe"}, WorkingDir: "/data", Groups: []string{"1409", "1410"}, Memory: 64 << 20, SharedMemory: 32 << 20,
+		Command: secret.Plains([]string{"a", "b c"}), Entrypoint: secret.Plains([]string{"/probe"}), WorkingDir: "/data", Groups: []string{"1409", "1410"}, Memory: 64 << 20, SharedMemory: 32 << 20,
 		CPUs: 0.5, Devices: []declare.Device{{Host: "/dev/null", Container: "/dev/lamp0"}}, Capabilities: []string{"NET_ADMIN"}, Dropped: []string{"CHOWN", "MKNOD"},
 		ReadOnly: true, HostPID: true, HostCgroup: true, Sysctls: []lab.Pair{{Name: "net.ipv4.ip_default_ttl", Value: "41"}}, Labels: []lab.Pair{{Name: "example.skerry.room", Value: "lamp"}},
 		Ulimits: []declare.Ulimit{{Name: "nofile", Soft: 256, Hard: 512}}, AddressBook: []lab.Pair{{Name: "lamp", Value: "192.0.2.14"}}, DNS: []string{"192.0.2.53"}, StopSignal: "SIGINT",
@@ -172,7 +173,7 @@ func readBack(t *testing.T, w *world) {
 		assert.Empty(t, plan.Differences(engine.WithoutImage(s.Container, image, other), other), "what the engine adds by itself is no difference")
 	}
 
-	c.Env[0].Value, c.User = "other", "1312:1401"
+	c.Env[0].Value, c.User = secret.Plain("other"), "1312:1401"
 	d := plan.Differences(engine.WithoutImage(s.Container, image, c), c)
 	assert.Equal(t, []plan.Difference{{Field: "run-as", Running: "1311:1400", Declared: "1312:1401"}, {Field: "env.SENSOR_LEVEL", Running: "a=b c", Declared: "other"}}, d)
 }
@@ -282,7 +283,7 @@ func wherever(t *testing.T, w *world) {
 	both.Networks = append(both.Networks, plan.Attachment{Network: second.Name, Aliases: []string{"sensor.mast", "tides"}})
 	host, none, guest := w.container(enginetest.Page), w.container(enginetest.Page), w.container(enginetest.Page)
 	host.Networks, host.Mode = nil, "host"
-	host.Env = []plan.Variable{{Name: "PROBE_PAGE", Value: fmt.Sprint(enginetest.FreePort(t))}}
+	host.Env = []plan.Variable{{Name: "PROBE_PAGE", Value: secret.Plain(fmt.Sprint(enginetest.FreePort(t)))}}
 	none.Networks, none.Mode = nil, "none"
 	guest.Networks, guest.Shares, guest.Hostname = nil, "both", ""
 	var ids []string
@@ -324,7 +325,7 @@ func mounted(t *testing.T, w *world) {
 	assert.False(t, again)
 	_, err = w.CreateVolume(w.ctx, volume, map[string]string{plan.LabelLab: "another"})
 	assert.ErrorIs(t, err, engine.ErrNameTaken)
-	_, err = w.CreateVolume(w.ctx, plan.Volume{Name: volume.Name, Options: map[string]string{"type": "tmpfs", "device": "tmpfs"}}, w.labels)
+	_, err = w.CreateVolume(w.ctx, plan.Volume{Name: volume.Name, Options: map[string]secret.Text{"type": secret.Plain("tmpfs"), "device": secret.Plain("tmpfs")}}, w.labels)
 	assert.ErrorIs(t, err, engine.ErrDiffers)
 	_, err = w.CreateVolume(w.ctx, plan.Volume{Name: w.prefix + ".nobody", Existing: true}, w.labels)
 	assert.ErrorIs(t, err, engine.ErrNotFound)
@@ -397,7 +398,7 @@ func runnable(t *testing.T, w *world) {
 			continue
 		}
 		made := w.container(enginetest.Page)
-		made.Settings.Entrypoint, made.Settings.WorkingDir = c.entrypoint, c.dir
+		made.Settings.Entrypoint, made.Settings.WorkingDir = secret.Plains(c.entrypoint), c.dir
 		why, err := w.Runnable(w.ctx, w.create(t, strconv.Itoa(i), made))
 		require.NoError(t, err)
 		assert.Equal(t, c.why, why, "%v", c.entrypoint)
@@ -410,7 +411,7 @@ func runnable(t *testing.T, w *world) {
 			continue
 		}
 		made := w.container(enginetest.Page)
-		made.Settings.Entrypoint = []string{entrypoint}
+		made.Settings.Entrypoint = secret.Plains([]string{entrypoint})
 		made.Mounts = []plan.Mount{{Kind: declare.MountPath, Source: tools, Target: "/tools"}}
 		why, err := w.Runnable(w.ctx, w.create(t, name, made))
 		require.NoError(t, err)

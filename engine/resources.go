@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -212,9 +213,10 @@ func (e *Engine) CreateVolume(ctx context.Context, want plan.Volume, labels map[
 	if err != nil {
 		return false, err
 	}
-	driver := want.Driver
-	if driver == "" {
-		driver = "local"
+	driver := cmp.Or(want.Driver, "local")
+	options := map[string]string{}
+	for name, value := range want.Options {
+		options[name] = value.Reveal()
 	}
 	for _, v := range list.Items {
 		if v.Name != want.Name {
@@ -224,7 +226,7 @@ func (e *Engine) CreateVolume(ctx context.Context, want plan.Volume, labels map[
 		case want.Existing:
 		case v.Labels[plan.LabelLab] != labels[plan.LabelLab]:
 			return false, resourceError("volume", ErrNameTaken, "a volume %s is there that is not of this lab; existing = true uses it", want.Name)
-		case v.Driver != driver || !maps.Equal(v.Options, want.Options):
+		case v.Driver != driver || !maps.Equal(v.Options, options):
 			return false, resourceError("volume", ErrDiffers, "the volume %s is there with another driver, or other options, than declared; what it holds cannot move by itself", want.Name)
 		}
 		return false, nil
@@ -235,7 +237,7 @@ func (e *Engine) CreateVolume(ctx context.Context, want plan.Volume, labels map[
 	all := map[string]string{}
 	maps.Copy(all, want.Labels)
 	maps.Copy(all, labels)
-	err = e.createVolume(ctx, client.VolumeCreateOptions{Name: want.Name, Driver: driver, DriverOpts: want.Options, Labels: all})
+	err = e.createVolume(ctx, client.VolumeCreateOptions{Name: want.Name, Driver: driver, DriverOpts: options, Labels: all})
 	return err == nil, err
 }
 

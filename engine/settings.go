@@ -11,11 +11,12 @@ import (
 
 	"proudlantern.example/lantern/core/declare"
 	"proudlantern.example/lantern/core/lab"
+	"proudlantern.example/lantern/core/secret"
 )
 
 // translateSettings puts settings into the engine's terms.
 func (e *Engine) translateSettings(s lab.Settings, config *container.Config, host *container.HostConfig) {
-	config.Cmd, config.Entrypoint, config.WorkingDir, config.StopSignal = s.Command, s.Entrypoint, s.WorkingDir, s.StopSignal
+	config.Cmd, config.Entrypoint, config.WorkingDir, config.StopSignal = secret.Reveal(s.Command), secret.Reveal(s.Entrypoint), s.WorkingDir, s.StopSignal
 	for _, l := range s.Labels {
 		config.Labels[l.Name] = l.Value
 	}
@@ -91,7 +92,7 @@ func readSettings(c container.InspectResponse) lab.Settings {
 		s.DNS = append(s.DNS, a.String())
 	}
 	if cfg != nil {
-		s.Command, s.Entrypoint, s.WorkingDir, s.StopSignal = cfg.Cmd, cfg.Entrypoint, cfg.WorkingDir, declare.SignalName(cfg.StopSignal)
+		s.Command, s.Entrypoint, s.WorkingDir, s.StopSignal = secret.Plains(cfg.Cmd), secret.Plains(cfg.Entrypoint), cfg.WorkingDir, declare.SignalName(cfg.StopSignal)
 		for name, value := range cfg.Labels {
 			if !strings.HasPrefix(name, "proudlantern.") {
 				s.Labels = append(s.Labels, lab.Pair{Name: name, Value: value})

@@ -17,6 +17,7 @@ import (
 	"proudlantern.example/lantern/core/declare"
 	"proudlantern.example/lantern/core/lab"
 	"proudlantern.example/lantern/core/plan"
+	"proudlantern.example/lantern/core/secret"
 	"proudlantern.example/lantern/core/survey"
 )
 
@@ -30,7 +31,7 @@ func (e *Engine) translate(c plan.Container, labels map[string]string, networkOf
 		Image: c.Image, User: c.User, Hostname: c.Hostname, Labels: maps.Clone(labels), StopTimeout: &stop, ExposedPorts: network.PortSet{},
 	}
 	for _, v := range c.Env {
-		config.Env = append(config.Env, v.Name+"="+v.Value)
+		config.Env = append(config.Env, v.Name+"="+v.Value.Reveal())
 	}
 	host := &container.HostConfig{
 		NetworkMode:   container.NetworkMode(c.Mode),
@@ -142,7 +143,7 @@ func (e *Engine) readBack(c container.InspectResponse) plan.Container {
 		out.Image, out.User, out.Hostname = cfg.Image, cfg.User, cfg.Hostname
 		for _, v := range cfg.Env {
 			name, value, _ := strings.Cut(v, "=")
-			out.Env = append(out.Env, plan.Variable{Name: name, Value: value})
+			out.Env = append(out.Env, plan.Variable{Name: name, Value: secret.Plain(value)})
 		}
 		if cfg.StopTimeout != nil {
 			out.StopWithin = time.Duration(*cfg.StopTimeout) * time.Second
@@ -258,7 +259,7 @@ func WithoutImage(c plan.Container, image survey.Image, declared plan.Container)
 			return false
 		}
 		value, ok := image.Env[v.Name]
-		return ok && value == v.Value || slices.Contains(engineVariables, v.Name)
+		return ok && v.Value.Is(value) || slices.Contains(engineVariables, v.Name)
 	})
 	if named, err := reference.ParseNormalizedNamed(declared.Image); err == nil {
 		// Beside a digest a tag says nothing, and Podman drops it.
@@ -286,10 +287,10 @@ func WithoutImage(c plan.Container, image survey.Image, declared plan.Container)
 	})
 	run, want := &c.Settings, declared.Settings
 	// An entrypoint of one's own takes the image's command away, too.
-	if want.Command == nil && (slices.Equal(run.Command, image.Command) || len(run.Command) == 0) {
+	if want.Command == nil && (slices.Equal(secret.Reveal(run.Command), image.Command) || len(run.Command) == 0) {
 		run.Command = nil
 	}
-	if want.Entrypoint == nil && (slices.Equal(run.Entrypoint, image.Entrypoint) || len(run.Entrypoint) == 0) {
+	if want.Entrypoint == nil && (slices.Equal(secret.Reveal(run.Entrypoint), image.Entrypoint) || len(run.Entrypoint) == 0) {
 		run.Entrypoint = nil
 	}
 	if want.WorkingDir == "" && (run.WorkingDir == image.WorkingDir || run.WorkingDir == "/") {

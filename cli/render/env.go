@@ -9,7 +9,7 @@ import (
 
 	"proudlantern.example/lantern/core/declare"
 	"proudlantern.example/lantern/core/lab"
-	"proudlantern.example/lantern/core/source"
+	"proudlantern.example/lantern/core/secret"
 )
 
 // fromImage is the origin of what nobody declares and the image brings along.
@@ -47,7 +47,7 @@ func withImage(s *lab.Service) []lab.Variable {
 	if h := s.Stack.Host; h != nil && h.Survey != nil {
 		if image, ok := h.Survey.Image(s.Image.Text); ok && image.Declares() {
 			for name, value := range image.Env {
-				brought := lab.Variable{Name: name, Value: value, Secret: declare.IsSecret(name), Origin: fromImage}
+				brought := lab.Variable{Name: name, Value: secret.Of(value, declare.IsSecret(name)), Origin: fromImage}
 				i := slices.IndexFunc(all, func(v lab.Variable) bool { return v.Name == name })
 				if i < 0 {
 					all = append(all, brought)
@@ -74,10 +74,10 @@ func from(v lab.Variable) string {
 }
 
 func shownValue(p Paint, v lab.Variable) string {
-	if v.Secret {
-		return p.Look(source.Hidden(v.Value))
+	if v.Value.Secret() {
+		return p.Look(v.Value.String())
 	}
-	return oneLine(v.Value)
+	return oneLine(v.Value.String())
 }
 
 // oneLine shows line breaks and tabs as they are written.
@@ -88,7 +88,7 @@ func oneLine(s string) string {
 func over(p Paint, v lab.Variable) string {
 	var words []string
 	for _, o := range slices.Backward(v.Overrides) {
-		o.Secret = o.Secret || v.Secret
+		o.Value = secret.Of(o.Value.Reveal(), o.Value.Secret() || v.Value.Secret())
 		words = append(words, shownValue(NewPaint(false), o)+" of "+from(o))
 	}
 	return p.Faint(strings.Join(words, "; "))
@@ -96,11 +96,11 @@ func over(p Paint, v lab.Variable) string {
 
 // EnvJSON writes the same for programs.
 func EnvJSON(w io.Writer, services []*lab.Service) error {
-	var translate func(v lab.Variable, secret bool) variable
-	translate = func(v lab.Variable, secret bool) variable {
-		j := variable{Name: v.Name, Value: v.Value, Secret: secret || v.Secret, Origin: v.Origin, At: placeJSON(v.At)}
-		if j.Secret {
-			j.Value = ""
+	var translate func(v lab.Variable, hides bool) variable
+	translate = func(v lab.Variable, hides bool) variable {
+		j := variable{Name: v.Name, Secret: hides || v.Value.Secret(), Origin: v.Origin, At: placeJSON(v.At)}
+		if !j.Secret {
+			j.Value = v.Value.String()
 		}
 		for _, o := range v.Overrides {
 			j.Overrides = append(j.Overrides, translate(o, j.Secret))

@@ -59,8 +59,8 @@ func harmful(r rune) bool {
 	return true
 }
 
-// secret is a number by which our own colours are known in what is written. Nobody outside can know it, so nobody can write in them.
-var secret = func() string {
+// nonce is a number by which our own colours are known in what is written. Nobody outside can know it, so nobody can write in them.
+var nonce = func() string {
 	n, err := rand.Int(rand.Reader, big.NewInt(1<<53))
 	if err != nil {
 		panic("render: no random numbers: " + err.Error()) // crypto/rand does not fail on systems that we build for
@@ -69,7 +69,7 @@ var secret = func() string {
 }()
 
 // marker stands for the beginning of a colour, or with 0 for its end, until it is written. It has the form of a control sequence, so that it has no width.
-func marker(colour int) string { return "\x1b[" + secret + ";" + strconv.Itoa(colour) + "m" }
+func marker(colour int) string { return "\x1b[" + nonce + ";" + strconv.Itoa(colour) + "m" }
 
 // Outlet is where everything that people read goes through last: it turns our own colours into what terminals understand, and makes every other control
 // character harmless. JSON tells whether what is written is JSON, where such characters are escaped instead.
@@ -126,7 +126,7 @@ func (o *Outlet) Write(p []byte) (int, error) {
 
 // ours returns the control sequence that a marker of ours stands for, and the marker's length; 0 when the text does not begin with one.
 func ours(text []byte) (sequence string, length int) {
-	head := "\x1b[" + secret + ";"
+	head := "\x1b[" + nonce + ";"
 	rest, ok := bytes.CutPrefix(text, []byte(head))
 	if !ok {
 		return "", 0

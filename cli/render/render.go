@@ -133,7 +133,7 @@ func columns(w io.Writer, p Paint, heads []string, rows [][]string) {
 func inCell(cell string) string {
 	var b strings.Builder
 	for {
-		at := strings.Index(cell, "\x1b["+secret+";")
+		at := strings.Index(cell, "\x1b["+nonce+";")
 		if at < 0 {
 			return b.String() + Harmless(cell)
 		}

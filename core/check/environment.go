@@ -90,7 +90,7 @@ func envPlaceholder(in *Input) {
 	}
 	for _, s := range in.services() {
 		for _, v := range s.Env {
-			if isSample(v.Value) {
+			if isSample(v.Value.Reveal()) {
 				users[v.At] = append(users[v.At], s.FullName())
 			}
 		}
@@ -102,7 +102,7 @@ func envPlaceholder(in *Input) {
 				continue
 			}
 			what, severity := "a value of your own", Warning
-			if v.Secret {
+			if v.Value.Secret() {
 				what, severity = "a secret of your own", Error
 			}
 			p := source.Problem{At: v.At, Message: fmt.Sprintf("%s still has the value that samples carry; it needs %s", v.Name, what)}

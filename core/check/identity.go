@@ -100,7 +100,7 @@ func accountContradiction(in *Input) {
 		for _, v := range s.Env {
 			want := map[string]int{s.OwnerUID: s.Owner.UID, s.OwnerGID: s.Owner.GID}
 			id, is := want[v.Name]
-			if right := strconv.Itoa(id); is && v.Origin != lab.FromOwner && v.Value != right {
+			if right := strconv.Itoa(id); is && v.Origin != lab.FromOwner && !v.Value.Is(right) {
 				in.report(s, source.Problem{
 					At: v.At, Message: fmt.Sprintf("%s is set to %s, and the owner %s has %d", v.Name, v.Value, s.Owner.Name, id),
 					Because: []source.Because{{Text: "owner-variables hands over the ids of this owner", At: s.Owner.At}},
@@ -114,7 +114,7 @@ func accountContradiction(in *Input) {
 // mendValue offers another value for a variable, where it is written to the letter.
 func mendValue(v lab.Variable, right, text string) *source.Mend {
 	mend := &source.Mend{Text: text}
-	if v.At.Text() == v.Value {
+	if v.Value.Is(v.At.Text()) {
 		mend.Edits = []source.Edit{{At: v.At, New: right}}
 	}
 	return mend
@@ -172,7 +172,7 @@ var zoneRules = []Rule{
 		Mended:  `timezone = "UTC"`,
 		Find: func(in *Input) {
 			eachTZ(in, func(s *lab.Service, v lab.Variable) {
-				if s.Zone.Name != "" && v.Value != s.Zone.Name {
+				if s.Zone.Name != "" && !v.Value.Is(s.Zone.Name) {
 					in.report(s, source.Problem{
 						At: v.At, Message: fmt.Sprintf("TZ is %s here, and timezone says %s", v.Value, s.Zone.Name),
 						Because: []source.Because{{Text: "timezone", At: s.Zone.At}}, Mend: mendValue(v, s.Zone.Name, s.Zone.Name+" is what timezone says"),
@@ -227,7 +227,7 @@ func zoneMixed(in *Input) {
 		other, seen := first[s.Stack]
 		if !seen {
 			first[s.Stack] = v
-		} else if other.Value != v.Value {
+		} else if !other.Value.Same(v.Value) {
 			in.report(s, source.Problem{At: v.At, Message: fmt.Sprintf("TZ is %s here, and %s in another service of %s", v.Value, other.Value, s.Stack.Name), Because: []source.Because{{Text: "there", At: other.At}}})
 		}
 	})

@@ -161,7 +161,7 @@ func portUnlisted(in *Input) {
 // setByVariable tells whether a variable has a port as its value: then the image was told to listen there.
 func setByVariable(s *lab.Service, port int) bool {
 	text := strconv.Itoa(port)
-	return slices.ContainsFunc(s.Env, func(v lab.Variable) bool { return v.Value == text || strings.HasSuffix(v.Value, ":"+text) })
+	return slices.ContainsFunc(s.Env, func(v lab.Variable) bool { return v.Value.Is(text) || strings.HasSuffix(v.Value.Reveal(), ":"+text) })
 }
 
 // oneDigitAway tells whether two numbers of the same length differ in one digit, or one has a digit more.

@@ -5,9 +5,11 @@ import (
 	"path"
 	"slices"
 	"strings"
+	"unicode/utf8"
 
 	"proudlantern.example/lantern/core/declare"
 	"proudlantern.example/lantern/core/lab"
+	"proudlantern.example/lantern/core/secret"
 	"proudlantern.example/lantern/core/source"
 )
 
@@ -80,7 +82,7 @@ var secretRules = []Rule{
 			for _, s := range in.services() {
 				for _, v := range s.Env {
 					for _, weaker := range v.Overrides {
-						if weaker.Value == v.Value || weaker.Origin == lab.FromZone || weaker.Origin == lab.FromOwner || weaker.Origin == v.Origin {
+						if weaker.Value.Same(v.Value) || weaker.Origin == lab.FromZone || weaker.Origin == lab.FromOwner || weaker.Origin == v.Origin {
 							continue // other rules say more of these
 						}
 						in.report(s, source.Problem{At: v.At, Message: fmt.Sprintf("%s is set in several places; this value wins", v.Name), Because: []source.Because{{Text: "without effect", At: weaker.At}}})
@@ -100,12 +102,13 @@ var secretRules = []Rule{
 			for _, s := range in.services() {
 				for _, v := range s.Env {
 					// A path leads to a secret and is none; an empty value is none either; samples have a rule of their own.
-					if !v.Secret || v.Value == "" || path.IsAbs(v.Value) || told[v.At] || placeholder().MatchString(v.Value) || strings.Contains(v.Value, "://") {
+					value := v.Value.Reveal()
+					if !v.Value.Secret() || path.IsAbs(value) || told[v.At] || placeholder().MatchString(value) || strings.Contains(value, "://") {
 						continue
 					}
-					if len(v.Value) < 12 || slices.Contains(commonSecrets, strings.ToLower(v.Value)) {
+					if len(value) < 12 || slices.Contains(commonSecrets, strings.ToLower(value)) {
 						told[v.At] = true
-						in.report(s, source.Problem{At: v.At, Message: fmt.Sprintf("%s is easy to guess: %d characters", v.Name, len([]rune(v.Value)))})
+						in.report(s, source.Problem{At: v.At, Message: fmt.Sprintf("%s is easy to guess: %d characters", v.Name, utf8.RuneCountInString(value))})
 					}
 				}
 			}
@@ -134,24 +137,25 @@ var secretRules = []Rule{
 			for _, s := range in.services() {
 				where := ""
 				switch {
-				case s.Settings.SecretEntrypoint:
+				case secret.Any(s.Settings.Entrypoint):
 					where = "its entrypoint"
-				case s.Settings.SecretCommand:
+				case secret.Any(s.Settings.Command):
 					where = "its command"
 				}
-				words := slices.Concat(s.Settings.Command, s.Settings.Entrypoint)
+				words := secret.Reveal(slices.Concat(s.Settings.Command, s.Settings.Entrypoint))
 				for _, v := range s.Env {
-					if !v.Secret || len(v.Value) < 6 {
+					value := v.Value.Reveal()
+					if !v.Value.Secret() || len(value) < 6 {
 						continue
 					}
-					if slices.ContainsFunc(words, func(w string) bool { return strings.Contains(w, v.Value) }) {
+					if slices.ContainsFunc(words, func(w string) bool { return strings.Contains(w, value) }) {
 						where = "its command"
 					}
-					if slices.ContainsFunc(s.Settings.Labels, func(p lab.Pair) bool { return strings.Contains(p.Value, v.Value) }) {
+					if slices.ContainsFunc(s.Settings.Labels, func(p lab.Pair) bool { return strings.Contains(p.Value, value) }) {
 						where = "a label"
 					}
 				}
-				if s.Ready != nil && s.Ready.Secret {
+				if s.Ready != nil && secret.Any(s.Ready.Command) {
 					where = "ready"
 				}
 				if where != "" {
@@ -169,18 +173,19 @@ func envPlainSecret(in *Input) {
 	told := map[source.Span]bool{}
 	for _, s := range in.services() {
 		for _, v := range s.Env {
-			if !v.Secret || v.Origin != lab.FromEnv || v.Value == "" || v.At.Text() != v.Value || path.IsAbs(v.Value) || told[v.At] || placeholder().MatchString(v.Value) {
+			value := v.Value.Reveal()
+			if !v.Value.Secret() || v.Origin != lab.FromEnv || v.At.Text() != value || path.IsAbs(value) || told[v.At] || placeholder().MatchString(value) {
 				continue
 			}
 			told[v.At] = true
 			p := source.Problem{At: v.At, Message: fmt.Sprintf("%s is a secret and stands in %s", v.Name, v.At.File.Path)}
-			if file := ownEnvFile(in.Lab, s); file != nil && wholeLine(v) && !strings.ContainsAny(v.Value, "'\n") {
+			if file := ownEnvFile(in.Lab, s); file != nil && wholeLine(v) && !strings.ContainsAny(value, "'\n") {
 				end, text := len(file.Text), ""
 				if file.Text != "" && !strings.HasSuffix(file.Text, "\n") {
 					text = "\n"
 				}
 				p.Mend = &source.Mend{Text: "check --fix moves it into " + file.Path, Edits: []source.Edit{
-					{At: lineSpan(v.At), New: ""}, {At: file.Span(end, end), New: text + v.Name + "='" + v.Value + "'\n"},
+					{At: lineSpan(v.At), New: ""}, {At: file.Span(end, end), New: text + v.Name + "='" + value + "'\n"},
 				}}
 			}
 			in.report(s, p)

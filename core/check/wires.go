@@ -13,6 +13,7 @@ import (
 	"proudlantern.example/lantern/core/lab"
 	"proudlantern.example/lantern/core/parallel"
 	"proudlantern.example/lantern/core/plan"
+	"proudlantern.example/lantern/core/secret"
 	"proudlantern.example/lantern/core/source"
 )
 
@@ -122,11 +123,12 @@ type wire struct {
 	from     *lab.Service
 	variable lab.Variable
 	host     string
-	port     int // 0: none said
+	said     secret.Text // the host, to be shown
+	port     int         // 0: none said
 	hostAt   source.Span
 	portAt   source.Span // zero: none said
 	user     string      // of a URL
-	password string
+	password secret.Text
 	database string
 }
 
@@ -143,7 +145,8 @@ var wirePatterns = sync.OnceValue(func() [3]*regexp.Regexp {
 func wires(s *lab.Service) []wire {
 	var all []wire
 	for _, v := range s.Env {
-		if len(v.Value) > 4096 || !strings.ContainsAny(v.Value, ":=") {
+		value := v.Value.Reveal()
+		if len(value) > 4096 || !strings.ContainsAny(value, ":=") {
 			if w, ok := pairedWire(s, v); ok {
 				all = append(all, w)
 			}
@@ -154,22 +157,22 @@ func wires(s *lab.Service) []wire {
 			if m[2*group] < 0 {
 				return ""
 			}
-			return v.Value[m[2*group]:m[2*group+1]]
+			return value[m[2*group]:m[2*group+1]]
 		}
 		add := func(m []int, host, port int) {
-			w := wire{from: s, variable: v, host: strings.Trim(part(m, host), "[]"), hostAt: v.Part(m[2*host], m[2*host+1])}
+			w := wire{from: s, variable: v, host: strings.Trim(part(m, host), "[]"), said: v.Cut(m[2*host], m[2*host+1]), hostAt: v.Part(m[2*host], m[2*host+1])}
 			if text := part(m, port); text != "" {
 				w.port, _ = strconv.Atoi(text)
 				w.portAt = v.Part(m[2*port], m[2*port+1])
 			}
 			if host == 3 {
-				w.user, w.password, w.database = part(m, 1), part(m, 2), part(m, 5)
+				w.user, w.password, w.database = part(m, 1), secret.Of(part(m, 2), true), part(m, 5)
 			}
 			all = append(all, w)
 		}
 		// The expressions are slow, and most values have nothing of the kind.
-		if strings.Contains(v.Value, "://") {
-			if found := patterns[0].FindAllStringSubmatchIndex(v.Value, -1); found != nil {
+		if strings.Contains(value, "://") {
+			if found := patterns[0].FindAllStringSubmatchIndex(value, -1); found != nil {
 				for _, m := range found {
 					add(m, 3, 4)
 				}
@@ -177,7 +180,7 @@ func wires(s *lab.Service) []wire {
 			}
 		}
 		start := 0
-		for item := range strings.SplitSeq(v.Value, ",") {
+		for item := range strings.SplitSeq(value, ",") {
 			if m := patterns[1].FindStringSubmatchIndex(item); m != nil {
 				for i := range m {
 					m[i] += start
@@ -186,8 +189,8 @@ func wires(s *lab.Service) []wire {
 			}
 			start += len(item) + len(",")
 		}
-		if strings.Contains(v.Value, "host=") {
-			for _, m := range patterns[2].FindAllStringSubmatchIndex(v.Value, -1) {
+		if strings.Contains(value, "host=") {
+			for _, m := range patterns[2].FindAllStringSubmatchIndex(value, -1) {
 				add(m, 1, 2)
 			}
 		}
@@ -199,12 +202,12 @@ func wires(s *lab.Service) []wire {
 func pairedWire(s *lab.Service, v lab.Variable) (wire, bool) {
 	for _, end := range []string{"_HOST", "_HOSTNAME", "_SERVER"} {
 		prefix, ok := strings.CutSuffix(v.Name, end)
-		if !ok || v.Value == "" || strings.ContainsAny(v.Value, " /") {
+		if !ok || v.Value.Empty() || strings.ContainsAny(v.Value.Reveal(), " /") {
 			continue
 		}
-		w := wire{from: s, variable: v, host: v.Value, hostAt: v.At}
+		w := wire{from: s, variable: v, host: v.Value.Reveal(), said: v.Value, hostAt: v.At}
 		for _, o := range s.Env {
-			if port, err := strconv.Atoi(o.Value); o.Name == prefix+"_PORT" && err == nil {
+			if port, err := strconv.Atoi(o.Value.Reveal()); o.Name == prefix+"_PORT" && err == nil {
 				w.port, w.portAt = port, o.At
 			}
 		}
@@ -316,7 +319,7 @@ func unknownWire(in *Input, g *graph, reach *reach, w wire) {
 	for _, name := range reach.sorted() {
 		if !strings.Contains(host, ".") && len(name) > 3 && declare.OneLetterAway(host, name) && reach.names[name] != w.from {
 			in.report(w.from, source.Problem{
-				At: w.hostAt, Message: fmt.Sprintf("%s reaches no %s; its neighbour is called %s", w.from.FullName(), w.host, name), Mend: respellAt(w.hostAt, w.host, name, name+" is on its network"),
+				At: w.hostAt, Message: fmt.Sprintf("%s reaches no %s; its neighbour is called %s", w.from.FullName(), w.said, name), Mend: respellAt(w.hostAt, w.host, name, name+" is on its network"),
 			})
 			return
 		}
@@ -395,7 +398,7 @@ func wireLocalhost(in *Input) {
 			together := o == s || o.Shares == s || s.Shares == o || s.Shares != nil && s.Shares == o.Shares
 			if !together && listensOn(o, w.port) && o.NetworkMode == "" && s.NetworkMode == "" {
 				in.report(s, source.Problem{
-					At: w.hostAt, Message: fmt.Sprintf("inside %s, %s is %s itself; port %d is that of %s", s.FullName(), w.host, s.Name, w.port, o.Name),
+					At: w.hostAt, Message: fmt.Sprintf("inside %s, %s is %s itself; port %d is that of %s", s.FullName(), w.said, s.Name, w.port, o.Name),
 					Mend: respellAt(w.hostAt, w.host, o.Name, o.Name+" is its name on the network"),
 				})
 				return
@@ -438,7 +441,7 @@ func wireContainerAddress(in *Input) {
 			if !slices.Contains(c.Addresses, w.host) {
 				continue
 			}
-			p := source.Problem{At: w.hostAt, Message: fmt.Sprintf("%s is the address that the container %s has now; after a replacement it is another one", w.host, c.Name)}
+			p := source.Problem{At: w.hostAt, Message: fmt.Sprintf("%s is the address that the container %s has now; after a replacement it is another one", w.said, c.Name)}
 			for _, name := range sortedKeys(names) {
 				if o := names[name]; c.Lab == in.Lab.Name && o.ContainerName() == c.Name && o != w.from {
 					p.Mend = respellAt(w.hostAt, w.host, name, name+" is its name on the network")
@@ -460,14 +463,14 @@ func wireCredentials(in *Input) {
 		for _, end := range []struct {
 			what, said string
 			endings    []string
-		}{{"the user", w.user, []string{"_USER", "_USERNAME"}}, {"the password", w.password, []string{"_PASSWORD", "_PASS"}}, {"the database", w.database, []string{"_DB", "_DATABASE", "_DBNAME", "_DB_NAME"}}} {
+		}{{"the user", w.user, []string{"_USER", "_USERNAME"}}, {"the password", w.password.Reveal(), []string{"_PASSWORD", "_PASS"}}, {"the database", w.database, []string{"_DB", "_DATABASE", "_DBNAME", "_DB_NAME"}}} {
 			var there []lab.Variable
 			for _, v := range to.Env {
 				if slices.ContainsFunc(end.endings, func(e string) bool { return strings.HasSuffix(v.Name, e) }) && !strings.Contains(v.Name, "ROOT") && !strings.Contains(v.Name, "ADMIN") {
 					there = append(there, v)
 				}
 			}
-			if end.said == "" || len(there) != 1 || there[0].Value == end.said {
+			if end.said == "" || len(there) != 1 || there[0].Value.Is(end.said) {
 				continue
 			}
 			in.report(w.from, source.Problem{

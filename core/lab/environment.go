@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"proudlantern.example/lantern/core/declare"
+	"proudlantern.example/lantern/core/secret"
 	"proudlantern.example/lantern/core/source"
 )
 
@@ -71,12 +72,12 @@ func (r *resolver) environment(s *Service, d *declare.Service, in *scope) {
 		variable = name
 	}
 	if s.Zone.Name != "" && variable != "" {
-		set(Variable{Name: variable, Value: s.Zone.Name, At: s.Zone.At, Origin: FromZone})
+		set(Variable{Name: variable, Value: secret.Plain(s.Zone.Name), At: s.Zone.At, Origin: FromZone})
 	}
 	if s.OwnerUID != "" && s.Owner != nil && s.Owner.Known {
 		at := d.OwnerVariables[0].Span
-		set(Variable{Name: s.OwnerUID, Value: itoa(s.Owner.UID), At: at, Origin: FromOwner})
-		set(Variable{Name: s.OwnerGID, Value: itoa(s.Owner.GID), At: at, Origin: FromOwner})
+		set(Variable{Name: s.OwnerUID, Value: secret.Plain(itoa(s.Owner.UID)), At: at, Origin: FromOwner})
+		set(Variable{Name: s.OwnerGID, Value: secret.Plain(itoa(s.Owner.GID)), At: at, Origin: FromOwner})
 	}
 	for _, t := range d.EnvFiles {
 		p, file := r.envFile(s.Stack.Name, t, in)
@@ -84,7 +85,7 @@ func (r *resolver) environment(s *Service, d *declare.Service, in *scope) {
 			continue // reported
 		}
 		for _, e := range file.Entries {
-			set(Variable{Name: e.Name, Value: e.Value.Value, Secret: isSecret(d, e.Name), At: e.Value.Span, Origin: p})
+			set(Variable{Name: e.Name, Value: secret.Of(e.Value.Value, isSecret(d, e.Name)), At: e.Value.Span, Origin: p})
 		}
 	}
 	for _, e := range d.Env {
@@ -92,10 +93,14 @@ func (r *resolver) environment(s *Service, d *declare.Service, in *scope) {
 		if v.Unknown {
 			continue
 		}
-		variable := Variable{Name: e.Name, Value: v.Text, Secret: v.Secret || isSecret(d, e.Name), At: v.Part(0, len(v.Text)), Origin: FromEnv}
+		text := v.all()
+		variable := Variable{Name: e.Name, Value: text, At: v.Part(0, len(text.Reveal())), Origin: FromEnv}
 		if v.pieces != nil {
 			kept := v
 			variable.value = &kept
+		}
+		if isSecret(d, e.Name) {
+			variable.Value, variable.named = secret.Of(text.Reveal(), true), true
 		}
 		set(variable)
 	}

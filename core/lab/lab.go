@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"proudlantern.example/lantern/core/declare"
+	"proudlantern.example/lantern/core/secret"
 	"proudlantern.example/lantern/core/source"
 	"proudlantern.example/lantern/core/survey"
 )
@@ -30,7 +31,7 @@ type Lab struct {
 	EnvFiles map[string]*declare.EnvFile // nil for one that could not be read
 	Files    map[string]FileFact         // of the lab's own files; nil: nobody has looked
 
-	secrets map[string]bool // that references lead to
+	secrets map[secret.Text]bool // that references lead to
 }
 
 // Host is a machine with an engine.
@@ -74,13 +75,20 @@ type Network struct {
 
 // Volume is a volume of the engine.
 type Volume struct {
-	Name            string
-	At              source.Span
-	EngineName      string
-	EngineNameAt    source.Span // zero for the usual one
-	Driver          string      // "": the engine's own
-	Options, Labels []Pair
-	Existing        bool // made by somebody else
+	Name         string
+	At           source.Span
+	EngineName   string
+	EngineNameAt source.Span // zero for the usual one
+	Driver       string      // "": the engine's own
+	Options      []Option
+	Labels       []Pair
+	Existing     bool // made by somebody else
+}
+
+// Option is an option of a volume's driver.
+type Option struct {
+	Name  string
+	Value secret.Text
 }
 
 // Severity is what [check] says of a rule: error, warning, note or off.
@@ -196,14 +204,23 @@ type Zone struct {
 // Variable is one variable of a service's environment.
 type Variable struct {
 	Name   string
-	Value  string
-	Secret bool
+	Value  secret.Text
 	At     source.Span // where the value that counts stands
 	Origin string      // [FromEnv], [FromZone], [FromOwner], or the path of an environment file
 
 	Overrides []Variable // what it wins over, weakest first
 
 	value *Value // where it is written otherwise than it reads
+	named bool   // secret by its name, all of it
+}
+
+// Cut returns the bytes from start to end of the value. Of a value that only refers to a secret, the rest is none.
+func (v Variable) Cut(start, end int) secret.Text {
+	hides := v.Value.Secret()
+	if v.value != nil && !v.named {
+		hides = v.value.hides(start, end)
+	}
+	return secret.Of(v.Value.Reveal()[start:end], hides)
 }
 
 // Part returns where the bytes from start to end of the value are written.
@@ -211,7 +228,7 @@ func (v Variable) Part(start, end int) source.Span {
 	switch {
 	case v.value != nil:
 		return v.value.Part(start, end)
-	case v.At.End-v.At.Start == len(v.Value):
+	case v.At.End-v.At.Start == len(v.Value.Reveal()):
 		return v.At.File.Span(v.At.Start+start, v.At.Start+end)
 	}
 	return v.At
@@ -239,9 +256,8 @@ type Ready struct {
 	StatusLast  int
 	TCP         int
 	Log         *regexp.Regexp
-	Command     []string
+	Command     []secret.Text
 	Image       bool // the check that the image declares
-	Secret      bool // a secret is in it
 }
 
 // Awaited tells whether a service of the stack waits until this one is done.
@@ -396,7 +412,10 @@ func (s *Stack) Service(name string) *Service {
 
 // Secrets returns all values that are secret, each once.
 func (l *Lab) Secrets() []string {
-	seen := maps.Clone(l.secrets)
+	seen := map[string]bool{}
+	for t := range l.secrets {
+		seen[t.Reveal()] = true
+	}
 	for _, f := range l.EnvFiles {
 		if f == nil {
 			continue // could not be read
@@ -410,8 +429,8 @@ func (l *Lab) Secrets() []string {
 	for _, st := range l.Stacks {
 		for _, s := range st.Services {
 			for _, v := range s.Env {
-				if v.Secret {
-					seen[v.Value] = true
+				if v.Value.Secret() {
+					seen[v.Value.Reveal()] = true
 				}
 			}
 		}

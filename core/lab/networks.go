@@ -234,7 +234,7 @@ func (r *resolver) volumes(st *Stack, d *declare.Stack, in *scope) {
 		if driver, ok := r.known(vd.Driver, in); ok {
 			v.Driver = driver.Text
 		}
-		v.Options, v.Labels = r.pairs(vd.Options, in, r.expandSecret), r.labels(vd.Labels, in)
+		v.Options, v.Labels = r.options(vd.Options, in), r.labels(vd.Labels, in)
 		if v.Existing && (vd.Driver.IsSet() || vd.Options != nil || vd.Labels != nil) {
 			r.problem("value-grammar", vd.At, "%s was made by somebody else (existing), so driver, options and labels are not ours to choose", vd.Name)
 		}
@@ -242,11 +242,23 @@ func (r *resolver) volumes(st *Stack, d *declare.Stack, in *scope) {
 	}
 }
 
+// options works out the options of a volume, sorted by name. Secrets may stand there.
+func (r *resolver) options(list []declare.Named, in *scope) []Option {
+	var out []Option
+	for _, n := range list {
+		if v := r.expandSecret(n.Text, in); n.Text.IsSet() && !v.Unknown {
+			out = append(out, Option{n.Name, v.all()})
+		}
+	}
+	slices.SortFunc(out, func(a, b Option) int { return cmp.Compare(a.Name, b.Name) })
+	return out
+}
+
 // pairs works out texts by names, sorted by name.
-func (r *resolver) pairs(list []declare.Named, in *scope, expand func(declare.Text, *scope) Value) []Pair {
+func (r *resolver) pairs(list []declare.Named, in *scope) []Pair {
 	var out []Pair
 	for _, n := range list {
-		if v := expand(n.Text, in); n.Text.IsSet() && !v.Unknown {
+		if v := r.expand(n.Text, in); n.Text.IsSet() && !v.Unknown {
 			out = append(out, Pair{n.Name, v.Text})
 		}
 	}

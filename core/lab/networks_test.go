@@ -88,7 +88,7 @@ func TestReferencesEverywhere(t *testing.T) {
 	s := l.Stack("mast").Services[0]
 	got := map[string]string{}
 	for _, v := range s.Env {
-		got[v.Name] = v.Value
+		got[v.Name] = v.Value.Reveal()
 	}
 	assert.Equal(t, map[string]string{
 		"DESK_UID": "1311", "DESK_GID": "1400", "TZ": "Atlantic/Faroe", "LEVEL": "low", "DB_PASSWORD": "a b", "WHERE": "Atlantic/Faroe.example Atlantic/Faroe 1311 ${x}",
@@ -104,7 +104,7 @@ func TestSecretsAreMadeOfSecrets(t *testing.T) {
 			"[service.b]\n" + image + "env.STORE_PASSWORD = \"${phrase}\"\n",
 	})
 	for _, v := range l.Stack("mast").Service("a").Env {
-		assert.Equal(t, v.Name == "URL", v.Secret, v.Name)
+		assert.Equal(t, v.Name == "URL", v.Value.Secret(), v.Name)
 	}
 	assert.Equal(t, []string{"full", "full-over-the-skerry", "store://full-over-the-skerry@store"}, l.Secrets())
 }

@@ -14,6 +14,7 @@ import (
 
 	"proudlantern.example/lantern/core/declare"
 	"proudlantern.example/lantern/core/parallel"
+	"proudlantern.example/lantern/core/secret"
 	"proudlantern.example/lantern/core/source"
 	"proudlantern.example/lantern/core/survey"
 )
@@ -61,14 +62,14 @@ type resolver struct {
 	at       *scope // what is being worked out
 	problems []source.Problem
 	files    map[string]*declare.EnvFile // read late, because references are in their names
-	secrets  map[string]bool             // that references lead to
+	secrets  map[secret.Text]bool        // that references lead to
 }
 
 // Resolve works out a lab. Its Problems hold those of the declarations, too.
 func Resolve(decl *declare.Lab, in Input) *Lab {
 	r := &resolver{
 		decl: decl, in: in,
-		lab:   &Lab{Name: decl.Name.Value, NameAt: decl.Name.Span, Files: in.Files, EnvFiles: maps.Clone(decl.EnvFiles), secrets: map[string]bool{}},
+		lab:   &Lab{Name: decl.Name.Value, NameAt: decl.Name.Span, Files: in.Files, EnvFiles: maps.Clone(decl.EnvFiles), secrets: map[secret.Text]bool{}},
 		files: map[string]*declare.EnvFile{},
 	}
 	r.secrets = r.lab.secrets // until stacks are worked out at the same time
@@ -103,14 +104,14 @@ func (r *resolver) stacks() {
 	type result struct {
 		problems []source.Problem
 		files    map[string]*declare.EnvFile
-		secrets  map[string]bool
+		secrets  map[secret.Text]bool
 	}
 	results := make([]result, len(r.lab.Stacks))
 	parallel.Each(len(results), func() func(int) {
 		w := *r
 		w.images = map[string]bool{}
 		return func(i int) {
-			w.problems, w.circle, w.files, w.secrets = nil, nil, map[string]*declare.EnvFile{}, map[string]bool{}
+			w.problems, w.circle, w.files, w.secrets = nil, nil, map[string]*declare.EnvFile{}, map[secret.Text]bool{}
 			w.services(r.lab.Stacks[i])
 			results[i] = result{w.problems, w.files, w.secrets}
 		}
@@ -500,7 +501,7 @@ func (r *resolver) ready(s *Service, d *declare.Ready, in *scope) {
 		}
 		return nil
 	})
-	y.Command, y.Secret = r.words(d.Command, in)
+	y.Command = r.words(d.Command, in)
 	y.Image = d.Image != nil && *d.Image
 	if ok && (y.HTTP != nil || y.TCP > 0 || y.Log != nil || y.Command != nil || y.Image) {
 		s.Ready = y

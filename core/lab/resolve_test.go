@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"proudlantern.example/lantern/core/declare"
+	"proudlantern.example/lantern/core/secret"
 	"proudlantern.example/lantern/core/survey"
 	"proudlantern.example/lantern/internal/corpus"
 )
@@ -97,20 +98,20 @@ env = { LEVEL = 3, URL = "store://${password}@store:5432", WELL_KNOWN_TOKEN = "$
 		"tide-log/b.env": "FROM='b $x'\nDB_PASSWORD=tide\n",
 	}, lampRoom).Stacks[0]
 	want := map[string]Variable{
-		"DB_PASSWORD": {Value: "tide", Secret: true, Origin: "tide-log/b.env"}, "DESK_GID": {Value: "1400", Origin: FromOwner}, "DESK_UID": {Value: "1311", Origin: FromOwner},
-		"FROM": {Value: "b $x", Origin: "tide-log/b.env"}, "LEVEL": {Value: "3", Origin: FromEnv}, "PATHS": {Value: "/srv:tide-log", Origin: FromEnv},
-		"SHELL": {Value: "from the shell", Secret: true, Origin: FromEnv}, "STATION": {Value: "north", Secret: true, Origin: "tide-log/a.env"}, "TZ": {Value: "UTC", Origin: "tide-log/a.env"},
-		"URL": {Value: "store://tide@store:5432", Secret: true, Origin: FromEnv}, "WELL_KNOWN_TOKEN": {Value: "moon", Secret: true, Origin: FromEnv},
+		"DB_PASSWORD": {Value: secret.Of("tide", true), Origin: "tide-log/b.env"}, "DESK_GID": {Value: secret.Plain("1400"), Origin: FromOwner}, "DESK_UID": {Value: secret.Plain("1311"), Origin: FromOwner},
+		"FROM": {Value: secret.Plain("b $x"), Origin: "tide-log/b.env"}, "LEVEL": {Value: secret.Plain("3"), Origin: FromEnv}, "PATHS": {Value: secret.Plain("/srv:tide-log"), Origin: FromEnv},
+		"SHELL": {Value: secret.Of("from the shell", true), Origin: FromEnv}, "STATION": {Value: secret.Of("north", true), Origin: "tide-log/a.env"}, "TZ": {Value: secret.Plain("UTC"), Origin: "tide-log/a.env"},
+		"URL": {Value: secret.Of("store://tide@store:5432", true), Origin: FromEnv}, "WELL_KNOWN_TOKEN": {Value: secret.Of("moon", true), Origin: FromEnv},
 	}
 	got := map[string]Variable{}
 	for _, v := range st.Services[0].Env {
-		got[v.Name] = Variable{Value: v.Value, Secret: v.Secret, Origin: v.Origin}
+		got[v.Name] = Variable{Value: v.Value, Origin: v.Origin}
 	}
 	assert.Equal(t, want, got)
 	over := map[string][]string{}
 	for _, v := range st.Services[0].Env {
 		for _, o := range v.Overrides {
-			over[v.Name] = append(over[v.Name], o.Value+" of "+o.Origin)
+			over[v.Name] = append(over[v.Name], o.Value.Reveal()+" of "+o.Origin)
 		}
 	}
 	assert.Equal(t, map[string][]string{"FROM": {"a of tide-log/a.env"}, "LEVEL": {"1 of tide-log/a.env"}, "TZ": {"Atlantic/Faroe of timezone"}}, over)

@@ -7,14 +7,15 @@ import (
 	"strings"
 
 	"proudlantern.example/lantern/core/declare"
+	"proudlantern.example/lantern/core/secret"
 )
 
 // Settings are what a service may say of its container beyond image, ports, mounts and environment. Zero values leave things to the
 // image and the engine. All lists whose order has no meaning are sorted.
 type Settings struct {
 	Platform     string
-	Command      []string // nil: the image's own
-	Entrypoint   []string // nil: the image's own
+	Command      []secret.Text // nil: the image's own
+	Entrypoint   []secret.Text // nil: the image's own
 	WorkingDir   string
 	Groups       []string // gids
 	Memory       int64    // bytes
@@ -35,8 +36,6 @@ type Settings struct {
 	AddressBook  []Pair // name, address
 	DNS          []string
 	StopSignal   string
-
-	SecretCommand, SecretEntrypoint bool `json:"-"` // a secret is in it
 }
 
 // Pair is a name with a value.
@@ -84,8 +83,7 @@ func (r *resolver) settings(s *Service, d *declare.Settings, in *scope) {
 	each(&c.Capabilities, d.Capabilities, declare.ParseCapability)
 	each(&c.Dropped, d.DropCapabilities, declare.ParseCapability)
 	each(&c.DNS, d.DNS, declare.ParseAddress)
-	c.Command, c.SecretCommand = r.words(d.Command, in)
-	c.Entrypoint, c.SecretEntrypoint = r.words(d.Entrypoint, in)
+	c.Command, c.Entrypoint = r.words(d.Command, in), r.words(d.Entrypoint, in)
 	def := r.decl.Default
 	c.Memory = r.size(in, d.Memory, def.Memory)
 	c.SharedMemory = r.size(in, d.SharedMemory, declare.Text{})
@@ -121,20 +119,20 @@ func (r *resolver) known(t declare.Text, in *scope) (Value, bool) {
 }
 
 // words returns a list whose order counts; nil where none is declared. It may hold a secret.
-func (r *resolver) words(list []declare.Text, in *scope) (out []string, secret bool) {
+func (r *resolver) words(list []declare.Text, in *scope) []secret.Text {
 	if list == nil {
-		return nil, false
+		return nil
 	}
-	out = []string{}
+	out := []secret.Text{}
 	for _, t := range list {
 		if !t.IsSet() {
 			continue
 		}
 		if v := r.expandSecret(t, in); !v.Unknown {
-			out, secret = append(out, v.Text), secret || v.Secret
+			out = append(out, v.all())
 		}
 	}
-	return out, secret
+	return out
 }
 
 func (r *resolver) size(in *scope, own, otherwise declare.Text) int64 {
@@ -207,7 +205,7 @@ func (r *resolver) labels(list []declare.Named, in *scope) []Pair {
 		}
 		kept = append(kept, n)
 	}
-	return r.pairs(kept, in, r.expand)
+	return r.pairs(kept, in)
 }
 
 // tables works out what is declared by names.

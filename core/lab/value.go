@@ -7,24 +7,42 @@ import (
 	"sync/atomic"
 
 	"proudlantern.example/lantern/core/declare"
+	"proudlantern.example/lantern/core/secret"
 	"proudlantern.example/lantern/core/source"
 )
 
 // Value is a text with its references replaced.
 type Value struct {
-	Text    string
-	Secret  bool // contains a secret by reference
-	Unknown bool // a reference leads nowhere, or to a fact that nobody has looked up
+	Text    string // "" where a secret is in it
+	Unknown bool   // a reference leads nowhere, or to a fact that nobody has looked up
 
+	secret  secret.Text // all of it, where a secret is in it by reference
 	written declare.Text
 	pieces  []piece
 }
 
+// valueOf returns a value that is written nowhere.
+func valueOf(t secret.Text) Value {
+	if t.Secret() {
+		return Value{secret: t}
+	}
+	return Value{Text: t.Reveal()}
+}
+
+// all returns the text of the value, secret or not.
+func (v Value) all() secret.Text {
+	if v.secret.Secret() {
+		return v.secret
+	}
+	return secret.Plain(v.Text)
+}
+
 // piece is a stretch of a value: letters of the file, or all that one reference stands for.
 type piece struct {
-	start, end int // in Value.Text
+	start, end int // in the value
 	from, to   int // in the written text
 	reference  bool
+	secret     bool
 }
 
 // Span returns where the value is written.
@@ -82,7 +100,7 @@ type let struct {
 // expand replaces the references in a text that everybody may read. A secret has no place there: it is reported, and nobody gets the value.
 func (r *resolver) expand(t declare.Text, in *scope) Value {
 	v := r.expandSecret(t, in)
-	if v.Secret && !v.Unknown {
+	if v.secret.Secret() && !v.Unknown {
 		r.once("secret-misplaced", t.Part(0, len(t.Value)), "a secret stands here, and everybody may read this: it belongs into a variable of a service")
 		return Value{Unknown: true, written: t}
 	}
@@ -99,18 +117,21 @@ func (r *resolver) expandSecret(t declare.Text, in *scope) Value {
 	v.pieces = make([]piece, 0, 1+2*strings.Count(t.Value, "${"))
 	var b strings.Builder
 	b.Grow(2 * len(t.Value))
-	add := func(text string, from, to int, reference bool) {
-		v.pieces = append(v.pieces, piece{b.Len(), b.Len() + len(text), from, to, reference})
+	hides := false
+	add := func(t secret.Text, from, to int, reference bool) {
+		text := t.Reveal()
+		v.pieces = append(v.pieces, piece{b.Len(), b.Len() + len(text), from, to, reference, t.Secret()})
+		hides = hides || t.Secret()
 		b.WriteString(text)
 	}
 	for at := 0; at < len(t.Value); {
 		open := strings.Index(t.Value[at:], "${")
 		if open < 0 {
-			add(t.Value[at:], at, len(t.Value), false)
+			add(secret.Plain(t.Value[at:]), at, len(t.Value), false)
 			break
 		}
 		if open > 0 {
-			add(t.Value[at:at+open], at, at+open, false)
+			add(secret.Plain(t.Value[at:at+open]), at, at+open, false)
 		}
 		open += at
 		end := strings.IndexByte(t.Value[open:], '}')
@@ -122,12 +143,11 @@ func (r *resolver) expandSecret(t declare.Text, in *scope) Value {
 		end += open + 1
 		name := t.Value[open+2 : end-1]
 		if name == "$" {
-			add("$", open, end, true)
+			add(secret.Plain("$"), open, end, true)
 		} else {
 			found := r.reference(name, t.Part(open, end), t.Part(open+2, end-1), in)
-			v.Secret = v.Secret || found.Secret
 			v.Unknown = v.Unknown || found.Unknown
-			add(found.Text, open, end, true)
+			add(found.all(), open, end, true)
 		}
 		at = end
 		if b.Len() > mostValue {
@@ -135,8 +155,17 @@ func (r *resolver) expandSecret(t declare.Text, in *scope) Value {
 			return Value{Unknown: true, written: t}
 		}
 	}
-	v.Text = b.String()
+	if hides {
+		v.secret = secret.Of(b.String(), true)
+	} else {
+		v.Text = b.String()
+	}
 	return v
+}
+
+// hides tells whether a secret is in the bytes from start to end of the value.
+func (v Value) hides(start, end int) bool {
+	return slices.ContainsFunc(v.pieces, func(p piece) bool { return p.secret && p.start < end && start < p.end })
 }
 
 // mostValue is how long a value may become, in bytes: ten values of which each names the one before twice are a thousand times as long as the first.
@@ -195,7 +224,7 @@ func (r *resolver) reference(name string, whole, at source.Span, in *scope) Valu
 		return text(itoa(in.service.Owner.GID))
 	case first == "shell":
 		if value, ok := r.in.Shell(rest); ok {
-			return r.secret(Value{Text: value, Secret: !declare.IsPlain(rest)})
+			return r.secret(valueOf(secret.Of(value, !declare.IsPlain(rest))))
 		}
 		r.problem("reference-unknown", at, "the variable %s is not set in the shell that runs lantern", rest)
 		return unknown
@@ -285,7 +314,7 @@ func (r *resolver) letValue(l *let) Value {
 	if l.decl.Value.IsSet() {
 		v := r.expandSecret(l.decl.Value, l.scope)
 		if l.secret || declare.IsSecret(l.decl.Name) {
-			v.Secret = true
+			v.Text, v.secret = "", secret.Of(v.all().Reveal(), true)
 			l.decl.Value.Span.Hide()
 		}
 		return r.secret(v)
@@ -306,13 +335,15 @@ func (r *resolver) letValue(l *let) Value {
 		}
 		return Value{Unknown: true}
 	}
-	return r.secret(Value{Text: e.Value.Value, Secret: l.secret || declare.IsSecret(e.Name) || declare.IsSecret(l.decl.Name), written: e.Value})
+	v := valueOf(secret.Of(e.Value.Value, l.secret || declare.IsSecret(e.Name) || declare.IsSecret(l.decl.Name)))
+	v.written = e.Value
+	return r.secret(v)
 }
 
 // secret remembers a secret, so that nothing that is said holds it.
 func (r *resolver) secret(v Value) Value {
-	if v.Secret && v.Text != "" {
-		r.secrets[v.Text] = true
+	if v.secret.Secret() {
+		r.secrets[v.secret] = true
 	}
 	return v
 }

@@ -3,7 +3,6 @@ package plan
 
 import (
 	"cmp"
-	"crypto/hmac"
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
@@ -14,7 +13,7 @@ import (
 
 	"proudlantern.example/lantern/core/declare"
 	"proudlantern.example/lantern/core/lab"
-	"proudlantern.example/lantern/core/source"
+	"proudlantern.example/lantern/core/secret"
 )
 
 // Labels that lantern puts on what it makes. Nothing without LabelLab and the lab's own name in it is ever changed.
@@ -60,8 +59,17 @@ type Container struct {
 
 // Variable is an environment variable.
 type Variable struct {
-	Name, Value string
-	Secret      bool
+	Name  string
+	Value secret.Text
+}
+
+// MarshalJSON writes the form that fingerprints are made of.
+func (v Variable) MarshalJSON() ([]byte, error) {
+	return json.Marshal(struct {
+		Name   string
+		Value  secret.Text
+		Secret bool
+	}{v.Name, v.Value, v.Value.Secret()})
 }
 
 // Port is one published port.
@@ -157,7 +165,7 @@ func Declare(s *lab.Service) Container {
 		c.User = fmt.Sprintf("%d:%d", s.RunAs.UID, s.RunAs.GID)
 	}
 	for _, v := range s.Env {
-		c.Env = append(c.Env, Variable{v.Name, v.Value, v.Secret})
+		c.Env = append(c.Env, Variable{v.Name, v.Value})
 	}
 	for _, p := range s.Ports {
 		addresses := []string{""}
@@ -194,18 +202,28 @@ func Declare(s *lab.Service) Container {
 // secretFields names the fields that hold a secret.
 func (c Container) secretFields() []string {
 	fields := []string{}
-	if c.Settings.SecretCommand {
+	if secret.Any(c.Settings.Command) {
 		fields = append(fields, "command")
 	}
-	if c.Settings.SecretEntrypoint {
+	if secret.Any(c.Settings.Entrypoint) {
 		fields = append(fields, "entrypoint")
 	}
 	for _, v := range c.Env {
-		if v.Secret {
+		if v.Value.Secret() {
 			fields = append(fields, "env."+v.Name)
 		}
 	}
 	return fields
+}
+
+// HideSecrets marks what is secret in a container that was read back: variables by their names, and the fields that it was made with a secret in.
+func (c *Container) HideSecrets() {
+	for i, v := range c.Env {
+		c.Env[i].Value = secret.Of(v.Value.Reveal(), declare.IsSecret(v.Name) || c.hides("env."+v.Name))
+	}
+	for field, words := range map[string]*[]secret.Text{"command": &c.Settings.Command, "entrypoint": &c.Settings.Entrypoint} {
+		*words = secret.Words(secret.Reveal(*words), c.hides(field))
+	}
 }
 
 // hides tells whether a field holds a secret. Of what was made before that was remembered, everything counts that may hold one.
@@ -246,24 +264,20 @@ func (c Container) Digest(salt string) string {
 	c.sort()
 	env := slices.Clone(c.Env)
 	for i, v := range env {
-		if v.Secret {
-			mac := hmac.New(sha256.New, []byte(salt))
-			mac.Write([]byte(v.Value))
-			env[i].Value = hex.EncodeToString(mac.Sum(nil))
-		}
+		env[i].Value = v.Value.Digest(salt)
 	}
 	c.Env = env
-	keyed := func(words []string, secret bool) []string {
-		if !secret {
+	keyed := func(words []secret.Text) []secret.Text {
+		if !secret.Any(words) {
 			return words
 		}
-		mac := hmac.New(sha256.New, []byte(salt))
-		for _, w := range words {
-			fmt.Fprintf(mac, "%d:%s", len(w), w)
+		var all strings.Builder
+		for _, w := range secret.Reveal(words) {
+			fmt.Fprintf(&all, "%d:%s", len(w), w)
 		}
-		return []string{hex.EncodeToString(mac.Sum(nil))}
+		return []secret.Text{secret.Of(all.String(), true).Digest(salt)}
 	}
-	c.Settings.Command, c.Settings.Entrypoint = keyed(c.Settings.Command, c.Settings.SecretCommand), keyed(c.Settings.Entrypoint, c.Settings.SecretEntrypoint)
+	c.Settings.Command, c.Settings.Entrypoint = keyed(c.Settings.Command), keyed(c.Settings.Entrypoint)
 	text, err := json.Marshal(c)
 	if err != nil {
 		panic("plan: a container without JSON: " + err.Error()) // it holds only texts and numbers
@@ -291,33 +305,23 @@ func Differences(running, declared Container) []Difference {
 	}
 	text("image", running.Image, declared.Image)
 	text("run-as", running.User, declared.User)
-	env := func(list []Variable, name string) (string, bool) {
+	env := func(list []Variable, name string) (secret.Text, bool) {
 		i := slices.IndexFunc(list, func(v Variable) bool { return v.Name == name })
 		if i < 0 {
-			return "", false
+			return secret.Text{}, false
 		}
 		return list[i].Value, true
 	}
 	for _, v := range declared.Env {
 		old, was := env(running.Env, v.Name)
-		switch {
-		case was && old == v.Value:
-		case v.Secret && was:
-			d = append(d, Difference{"env." + v.Name, source.Hidden(old), source.Hidden(v.Value)})
-		case v.Secret:
-			d = append(d, Difference{"env." + v.Name, "", source.Hidden(v.Value)})
-		case running.hides("env." + v.Name):
-			d = append(d, Difference{"env." + v.Name, source.Hidden(old), v.Value})
-		default:
-			d = append(d, Difference{"env." + v.Name, old, v.Value})
+		if !was || !old.Same(v.Value) {
+			old = secret.Of(old.Reveal(), old.Secret() || v.Value.Secret()) // a secret of today was probably one before anybody said so
+			d = append(d, Difference{"env." + v.Name, old.String(), v.Value.String()})
 		}
 	}
 	for _, v := range running.Env {
 		if _, is := env(declared.Env, v.Name); !is {
-			if declare.IsSecret(v.Name) || running.hides("env."+v.Name) {
-				v.Value = source.Hidden(v.Value)
-			}
-			d = append(d, Difference{"env." + v.Name, v.Value, ""})
+			d = append(d, Difference{"env." + v.Name, v.Value.String(), ""})
 		}
 	}
 	d = append(d, settingsDifferences(running, declared)...)

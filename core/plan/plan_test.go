@@ -11,6 +11,7 @@ import (
 
 	"proudlantern.example/lantern/core/declare"
 	"proudlantern.example/lantern/core/lab"
+	"proudlantern.example/lantern/core/secret"
 )
 
 func service(st *lab.Stack, name string, ports ...string) *lab.Service {
@@ -51,7 +52,7 @@ func TestActions(t *testing.T) {
 	before := []Running{running(keep, true), running(start, false), running(image, true), running(env, true), running(gone, true)}
 	before[2].ImageID = "sha256:older"
 	service(st, "new")
-	env.Env = []lab.Variable{{Name: "LEVEL", Value: "3"}, {Name: "DB_PASSWORD", Value: "moon", Secret: true}}
+	env.Env = []lab.Variable{{Name: "LEVEL", Value: secret.Plain("3")}, {Name: "DB_PASSWORD", Value: secret.Of("moon", true)}}
 	p := Make(st, Found{Running: before}, here)
 	assert.Equal(t, map[string]Action{"keep": Keep, "start": Start, "image": Replace, "env": Replace, "gone": Remove, "new": Create}, actions(p))
 	assert.True(t, p.Changes())
@@ -126,13 +127,13 @@ func TestOverlap(t *testing.T) {
 }
 
 func TestDigest(t *testing.T) {
-	c := Container{Env: []Variable{{"A", "1", false}, {"DB_PASSWORD", "moon", true}}, Mounts: []Mount{{Source: "/a", Target: "/b"}, {Source: "/c", Target: "/a", ReadOnly: true}}}
+	c := Container{Env: []Variable{{"A", secret.Plain("1")}, {"DB_PASSWORD", secret.Of("moon", true)}}, Mounts: []Mount{{Source: "/a", Target: "/b"}, {Source: "/c", Target: "/a", ReadOnly: true}}}
 	same := Container{Env: []Variable{c.Env[1], c.Env[0]}, Mounts: []Mount{c.Mounts[1], c.Mounts[0]}}
 	assert.Equal(t, c.Digest("salt"), same.Digest("salt"), "order is no difference")
 	assert.NotEqual(t, c.Digest("salt"), c.Digest("pepper"), "a secret goes in with the salt")
-	other := Container{Env: []Variable{c.Env[0], {"DB_PASSWORD", "tide", true}}, Mounts: c.Mounts}
+	other := Container{Env: []Variable{c.Env[0], {"DB_PASSWORD", secret.Of("tide", true)}}, Mounts: c.Mounts}
 	assert.NotEqual(t, c.Digest("salt"), other.Digest("salt"))
-	assert.Equal(t, "moon", c.Env[len(c.Env)-1].Value, "the container itself is not changed")
+	assert.Equal(t, "moon", c.Env[len(c.Env)-1].Value.Reveal(), "the container itself is not changed")
 }
 
 func TestProofSurvivesItsLabel(t *testing.T) {
@@ -145,11 +146,11 @@ func TestProofSurvivesItsLabel(t *testing.T) {
 // default out of JSON, and what cannot be done that way needs a new version of the fingerprint.
 func TestDigestStays(t *testing.T) {
 	full := Container{
-		Image: "registry.skerry.example/desk:1", User: "1311:1400", Env: []Variable{{"LEVEL", "low", false}, {"STATION_KEY", "moon-over-skerry", true}},
+		Image: "registry.skerry.example/desk:1", User: "1311:1400", Env: []Variable{{"LEVEL", secret.Plain("low")}, {"STATION_KEY", secret.Of("moon-over-skerry", true)}},
 		Ports: []Port{{"127.0.0.1", 8710, 80, "tcp"}, {"", 0, 8711, "udp"}}, Networks: []Attachment{{"tide-log.net", []string{"desk", "tides"}}}, Mode: "host", Shares: "store", Hostname: "desk",
 		Mounts: []Mount{{declare.MountVolume, "tide-log.readings", "/readings", true, true, true, 1 << 20}},
 		Settings: lab.Settings{
-			Command: []string{"a", "b"}, Entrypoint: []string{"/desk"}, WorkingDir: "/data", Platform: "linux/arm64", Groups: []string{"1410"}, Memory: 1 << 26, SharedMemory: 1 << 25, CPUs: 0.5,
+			Command: secret.Plains([]string{"a", "b"}), Entrypoint: secret.Plains([]string{"/desk"}), WorkingDir: "/data", Platform: "linux/arm64", Groups: []string{"1410"}, Memory: 1 << 26, SharedMemory: 1 << 25, CPUs: 0.5,
 			Devices: []declare.Device{{Host: "/dev/lamp0", Container: "/dev/lamp0"}}, Capabilities: []string{"NET_ADMIN"}, Dropped: []string{"CHOWN"}, Privileged: true, ReadOnly: true, Init: true,
 			HostPID: true, HostIPC: true, HostCgroup: true, Sysctls: []lab.Pair{{Name: "net.core.somaxconn", Value: "64"}}, Labels: []lab.Pair{{Name: "example.skerry.room", Value: "lamp"}},
 			Ulimits: []declare.Ulimit{{Name: "nofile", Soft: 1, Hard: 2}}, AddressBook: []lab.Pair{{Name: "lamp", Value: "192.0.2.14"}}, DNS: []string{"192.0.2.53"}, StopSignal: "SIGINT",

@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"proudlantern.example/lantern/core/lab"
+	"proudlantern.example/lantern/core/secret"
 )
 
 // Proof is how a service shows that it does its work. It goes along with the container as a label, so that what ran before can be proven
@@ -16,7 +17,7 @@ type Proof struct {
 	StatusFirst int           `json:"status-first,omitempty"`
 	StatusLast  int           `json:"status-last,omitempty"`
 	Log         string        `json:"log,omitempty"` // regular expression
-	Command     []string      `json:"command,omitempty"`
+	Command     []secret.Text `json:"command,omitempty"`
 	Image       bool          `json:"image,omitempty"` // the check that the image declares
 	Done        bool          `json:"done,omitempty"`  // somebody waits until it has ended without an error
 	Within      time.Duration `json:"within"`
@@ -24,8 +25,6 @@ type Proof struct {
 	Page     string `json:"page,omitempty"` // path of its page
 	PageTLS  bool   `json:"page-tls,omitempty"`
 	PagePort int    `json:"page-port,omitempty"`
-
-	secret bool // a secret is in it
 }
 
 // Declared tells whether the service says how to see that it is ready.
@@ -37,7 +36,6 @@ func (p Proof) Declared() bool {
 func ProofOf(s *lab.Service) Proof {
 	p := Proof{Within: s.ReadyWithin, Done: s.Awaited()}
 	if y := s.Ready; y != nil {
-		p.secret = y.Secret
 		switch {
 		case y.HTTP != nil:
 			p.HTTP, p.TLS, p.Port = y.HTTP.Path, y.HTTP.TLS, y.HTTP.Port
@@ -61,7 +59,7 @@ func ProofOf(s *lab.Service) Proof {
 // Label returns the proof as the text of a label. Everybody on the host may read labels, so a proof with a secret in it stays out: what ran before is then
 // proven by staying up.
 func (p Proof) Label() string {
-	if p.secret {
+	if secret.Any(p.Command) {
 		p = Proof{Within: p.Within, Done: p.Done}
 	}
 	text, err := json.Marshal(p)

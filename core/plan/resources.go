@@ -11,7 +11,7 @@ import (
 
 	"proudlantern.example/lantern/core/declare"
 	"proudlantern.example/lantern/core/lab"
-	"proudlantern.example/lantern/core/source"
+	"proudlantern.example/lantern/core/secret"
 	"proudlantern.example/lantern/core/survey"
 )
 
@@ -26,10 +26,11 @@ type Network struct {
 
 // Volume is a volume of the engine that a stack's services mount.
 type Volume struct {
-	Name            string // on the engine
-	Driver          string // "": the engine's own
-	Options, Labels map[string]string
-	Existing        bool // made by somebody else: never made and never removed
+	Name     string // on the engine
+	Driver   string // "": the engine's own
+	Options  map[string]secret.Text
+	Labels   map[string]string
+	Existing bool // made by somebody else: never made and never removed
 }
 
 // NetworksOf returns the networks that a stack needs: its own first.
@@ -69,7 +70,11 @@ func VolumesOf(st *lab.Stack) []Volume {
 			return slices.ContainsFunc(s.Mounts, func(m lab.Mount) bool { return m.Volume == v })
 		})
 		if used {
-			all = append(all, Volume{v.EngineName, v.Driver, texts(v.Options), texts(v.Labels), v.Existing})
+			options := make(map[string]secret.Text, len(v.Options))
+			for _, o := range v.Options {
+				options[o.Name] = o.Value
+			}
+			all = append(all, Volume{v.EngineName, v.Driver, options, texts(v.Labels), v.Existing})
 		}
 	}
 	return all
@@ -159,13 +164,11 @@ func (v Volume) differences(f survey.Volume) []Difference {
 	slices.Sort(names)
 	for _, name := range names {
 		was, is := f.Options[name], v.Options[name]
-		if was == is {
+		if is.Is(was) {
 			continue
 		}
-		if name == "o" && strings.Contains(was+is, "pass") {
-			was, is = source.Hidden(was), source.Hidden(is) // mount options of a share
-		}
-		d = append(d, Difference{"options." + name, was, is})
+		hides := is.Secret() || declare.IsSecret(name) || name == "o" && strings.Contains(was+is.Reveal(), "pass") // mount options of a share
+		d = append(d, Difference{"options." + name, secret.Of(was, hides).String(), secret.Of(is.Reveal(), hides).String()})
 	}
 	return d
 }

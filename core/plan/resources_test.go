@@ -8,6 +8,7 @@ import (
 
 	"proudlantern.example/lantern/core/declare"
 	"proudlantern.example/lantern/core/lab"
+	"proudlantern.example/lantern/core/secret"
 	"proudlantern.example/lantern/core/survey"
 )
 
@@ -55,11 +56,11 @@ func TestNetworksAndVolumes(t *testing.T) {
 	assert.Empty(t, Declare(open).Networks)
 	assert.Equal(t, "host", Declare(open).Mode)
 
-	kept, spare := &lab.Volume{Name: "v", EngineName: "mast.v", Options: []lab.Pair{{Name: "type", Value: "tmpfs"}}}, &lab.Volume{Name: "w", EngineName: "mast.w"}
+	kept, spare := &lab.Volume{Name: "v", EngineName: "mast.v", Options: []lab.Option{{Name: "type", Value: secret.Plain("tmpfs")}}}, &lab.Volume{Name: "w", EngineName: "mast.w"}
 	st.Volumes = []*lab.Volume{kept, spare}
 	mounts(t, vane, "volume v -> /data")
 	vane.Mounts[0].Volume = kept
-	assert.Equal(t, []Volume{{Name: "mast.v", Options: map[string]string{"type": "tmpfs"}}}, VolumesOf(st), "one that nobody mounts is not made")
+	assert.Equal(t, []Volume{{Name: "mast.v", Options: map[string]secret.Text{"type": secret.Plain("tmpfs")}}}, VolumesOf(st), "one that nobody mounts is not made")
 	assert.Equal(t, "volume mast.v -> /data", Declare(vane).Mounts[0].String())
 
 	alone := &lab.Stack{Name: "mast", Own: true}
@@ -91,7 +92,7 @@ func TestGuestsGoWithTheirHost(t *testing.T) {
 	guest.Shares = vane
 	was := []Running{running(vane, true), running(guest, true), running(other, true)}
 	assert.False(t, Make(st, Found{Running: was}, here).Changes())
-	vane.Env = []lab.Variable{{Name: "LEVEL", Value: "high"}}
+	vane.Env = []lab.Variable{{Name: "LEVEL", Value: secret.Plain("high")}}
 	p := Make(st, Found{Running: was}, here)
 	assert.Equal(t, map[string]Action{"vane": Replace, "guest": Replace, "other": Keep}, actions(p))
 	for _, s := range p.Services {

@@ -8,7 +8,7 @@ import (
 
 	"github.com/docker/go-units"
 
-	"proudlantern.example/lantern/core/source"
+	"proudlantern.example/lantern/core/secret"
 )
 
 // settingFields give each setting in the words of stack.toml; "" where nothing is declared.
@@ -17,8 +17,6 @@ var settingFields = []struct {
 	words func(c Container) string
 }{
 	{"platform", func(c Container) string { return c.Settings.Platform }},
-	{"command", func(c Container) string { return quoted(c.Settings.Command) }},
-	{"entrypoint", func(c Container) string { return quoted(c.Settings.Entrypoint) }},
 	{"working-dir", func(c Container) string { return c.Settings.WorkingDir }},
 	{"hostname", func(c Container) string { return c.Hostname }},
 	{"extra-groups", func(c Container) string { return strings.Join(c.Settings.Groups, ", ") }},
@@ -57,6 +55,21 @@ var settingFields = []struct {
 // settingsDifferences compares settings field by field. What the engine does not show is no difference.
 func settingsDifferences(running, declared Container) []Difference {
 	var d []Difference
+	words := func(field string, a, b []secret.Text) {
+		same := slices.EqualFunc(a, b, secret.Text.Same) && (a == nil) == (b == nil)
+		if !same && !slices.Contains(running.Unseen, field) {
+			// Which of the words that run is the secret, nobody has remembered; one that the files show is none.
+			shown := slices.Clone(a)
+			for i, w := range a {
+				if plain := secret.Plain(w.Reveal()); slices.Contains(b, plain) {
+					shown[i] = plain
+				}
+			}
+			d = append(d, Difference{field, quoted(shown), quoted(b)})
+		}
+	}
+	words("command", running.Settings.Command, declared.Settings.Command)
+	words("entrypoint", running.Settings.Entrypoint, declared.Settings.Entrypoint)
 	for _, f := range settingFields {
 		a, b := f.words(running), f.words(declared)
 		if a != b && !slices.Contains(running.Unseen, f.name) {
@@ -67,18 +80,20 @@ func settingsDifferences(running, declared Container) []Difference {
 }
 
 // hidden returns what may be shown of a value; that there is one, may.
-func hidden(value string, secret bool) string {
-	if !secret || value == "" {
-		return value
-	}
-	return source.Hidden(value)
+func hidden(value string, hides bool) string {
+	return secret.Of(value, hides).String()
 }
 
-func quoted(list []string) string {
+func quoted(list []secret.Text) string {
 	if list == nil {
 		return ""
 	}
-	return "[" + each(list, strconv.Quote) + "]"
+	return "[" + each(list, func(t secret.Text) string {
+		if t.Secret() {
+			return t.String()
+		}
+		return strconv.Quote(t.String())
+	}) + "]"
 }
 
 func each[T any](list []T, text func(T) string) string {

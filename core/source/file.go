@@ -10,6 +10,8 @@ import (
 	"strings"
 	"sync"
 	"unicode/utf8"
+
+	"proudlantern.example/lantern/core/secret"
 )
 
 // File is one text file of a lab.
@@ -88,11 +90,6 @@ func (s Span) Hide() {
 	}
 }
 
-// Hidden returns what stands in place of a secret.
-func Hidden(secret string) string {
-	return fmt.Sprintf("hidden (%d characters)", utf8.RuneCountInString(secret))
-}
-
 // unquoted returns a text without the quotes around it, which are no part of a secret.
 func unquoted(s string) string {
 	if n := len(s); n > 1 && s[0] == s[n-1] && (s[0] == '"' || s[0] == '\'') {
@@ -141,7 +138,7 @@ func (f *File) shown(start, end int) string {
 		if h.Start < start {
 			b.WriteString("…") // its length was said where it begins
 		} else {
-			b.WriteString(Hidden(unquoted(h.Text())))
+			b.WriteString(secret.Mask(unquoted(h.Text())))
 		}
 		at = min(h.End, end)
 	}

@@ -116,7 +116,7 @@ func TestVolumeChanged(t *testing.T) {
 	p, err := d.Plan(t.Context(), other)
 	require.NoError(t, err)
 	assert.Equal(t, []plan.Resource{{Name: "pier-log.readings", Action: plan.Replace, Differences: []plan.Difference{
-		{Field: "options.device", Declared: "tmpfs"}, {Field: "options.o", Running: "hidden (0 characters)", Declared: "hidden (13 characters)"}, {Field: "options.type", Declared: "tmpfs"},
+		{Field: "options.device", Declared: "tmpfs"}, {Field: "options.o", Declared: "hidden (13 characters)"}, {Field: "options.type", Declared: "tmpfs"},
 	}}}, p.Volumes)
 	out, err = d.Deploy(t.Context(), other)
 	require.NoError(t, err)

@@ -4,6 +4,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
+	"path/filepath"
 	"slices"
 	"strings"
 
@@ -11,6 +13,7 @@ import (
 
 	"proudlantern.example/lantern/cli/render"
 	"proudlantern.example/lantern/core/check"
+	"proudlantern.example/lantern/core/secret"
 	"proudlantern.example/lantern/core/source"
 	"proudlantern.example/lantern/core/survey"
 	"proudlantern.example/lantern/labdir"
@@ -18,7 +21,7 @@ import (
 
 func (a *app) checkCommand() *cli.Command {
 	var saved []string
-	var fix, strict, offline bool
+	var fix, dryRun, strict, offline bool
 	return &cli.Command{
 		Name: "check", Usage: "find what can be known to go wrong before a deploy", ArgsUsage: "[STACK]",
 		Description: "Reads the whole lab and looks at its hosts. Naming a stack narrows what is shown to findings that touch it.",
@@ -26,12 +29,16 @@ func (a *app) checkCommand() *cli.Command {
 			&cli.StringSliceFlag{Name: "survey", Usage: "use a saved survey `FILE` and touch no host", Destination: &saved},
 			&cli.BoolFlag{Name: "offline", Usage: "look at the files alone", Destination: &offline},
 			&cli.BoolFlag{Name: "fix", Usage: "carry out the mends that are certain", Destination: &fix},
+			&cli.BoolFlag{Name: "dry-run", Usage: "with --fix: show the changes as a diff and write nothing", Destination: &dryRun},
 			&cli.BoolFlag{Name: "strict", Usage: "warnings fail, too", Destination: &strict},
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			sarif := a.format == "sarif"
 			if sarif {
 				a.format = "json" // for programs, too
+			}
+			if dryRun && !fix {
+				return usage("--dry-run belongs to --fix")
 			}
 			o, asJSON, err := a.begin()
 			if err != nil {
@@ -56,17 +63,25 @@ func (a *app) checkCommand() *cli.Command {
 				return err
 			}
 			result := a.find(o, c.Args().First())
+			var m mended
 			if fix {
-				if result, err = a.fix(o, result, c.Args().First(), facts); err != nil {
+				if m, err = a.fix(o, result, c.Args().First(), facts); err == nil && !dryRun {
+					err = a.write(o, m)
+				}
+				if err != nil {
 					return err
 				}
+				result = m.result
 			}
 			switch {
 			case sarif:
 				err = render.SARIF(a.Out, a.version, result)
 			case asJSON:
-				err = render.FindingsJSON(a.Out, o.Lab, result)
+				err = render.FindingsJSON(a.Out, o.Lab, result, m.fixed)
+			case dryRun:
+				return a.diff(m)
 			default:
+				render.Fixes(a.Out, a.paint(a.Out), m.fixed)
 				render.Findings(a.Out, a.paint(a.Out), o.Lab, result, a.verbose)
 			}
 			if err == nil && (result.Count(check.Error) > 0 || strict && result.Count(check.Warning) > 0) {
@@ -112,45 +127,103 @@ func (o *opened) readSurveys(files []string) error {
 	return nil
 }
 
-// fix carries out mends in rounds, as one may make the next possible, and returns what is left.
-func (a *app) fix(o *opened, result check.Result, stack string, facts func() error) (check.Result, error) {
-	const rounds = 5
+// mended is a lab after the mends that are certain.
+type mended struct {
+	result check.Result
+	fixed  []render.Fixed
+	was    map[string]*source.File // the files that change, as they are
+	texts  map[string]string       // and what becomes of them
+}
+
+// fix works out mends in rounds, as one may make the next possible, until nothing changes. Nothing is written.
+func (a *app) fix(o *opened, result check.Result, stack string, facts func() error) (mended, error) {
+	const rounds = 10
+	m := mended{result: result, fixed: []render.Fixed{}, was: map[string]*source.File{}, texts: map[string]string{}}
+	told := map[string]bool{}
 	for range rounds {
 		var groups [][]source.Edit
-		for _, f := range result.Findings {
-			if f.Mend != nil && f.Accepted == "" {
-				groups = append(groups, f.Mend.Edits)
+		var rules []string
+		for _, f := range m.result.Findings {
+			if f.Mend != nil && f.Accepted == "" && len(f.Mend.Edits) > 0 {
+				groups, rules = append(groups, f.Mend.Edits), append(rules, f.Rule)
 			}
 		}
 		texts, applied := source.Apply(groups)
-		was := map[string]string{}
-		for _, g := range groups {
-			for _, e := range g {
-				was[e.At.File.Path] = e.At.File.Text
+		changes := false
+		for _, n := range applied {
+			for _, e := range groups[n] {
+				if m.was[e.At.File.Path] == nil {
+					m.was[e.At.File.Path] = e.At.File
+				}
+				changes = changes || texts[e.At.File.Path] != e.At.File.Text
+				f := render.Fixed{Rule: rules[n], At: e.At.Place(), Old: e.At.Shown(), New: e.Says()}
+				if id := fmt.Sprint(f); !told[id] {
+					told[id] = true
+					m.fixed = append(m.fixed, f)
+				}
 			}
 		}
-		if applied == 0 {
+		if !changes {
 			break
 		}
-		for _, path := range sortedKeys(texts) {
-			if err := putFile(o.dir, path, was[path], texts[path], 0o600); err != nil {
-				return result, notWritten(path, err)
-			}
-		}
-		a.say("mended %s in %s", counted(applied, "finding"), strings.Join(sortedKeys(texts), ", "))
-		decl, err := readLab(o.dir, nil)
+		maps.Copy(m.texts, texts)
+		decl, err := readLab(o.dir, m.texts)
 		if err != nil {
-			return result, err
+			return m, err
 		}
 		o.decl = decl
 		o.resolve()
+		a.hides.learn(o.Secrets()...)
 		// Mended paths and accounts are other questions to the host.
 		if err := facts(); err != nil {
-			return result, err
+			return m, err
 		}
-		result = a.find(o, stack)
+		m.result = a.find(o, stack)
 	}
-	return result, nil
+	return m, nil
+}
+
+// write puts the mends into the files. What goes from one file into another is in its new place first.
+func (a *app) write(o *opened, m mended) error {
+	paths := sortedKeys(m.texts)
+	slices.SortStableFunc(paths, func(x, y string) int { return strings.Compare(filepath.Ext(x), filepath.Ext(y)) })
+	for i, path := range paths {
+		if err := putFile(o.dir, path, m.was[path].Text, m.texts[path], 0o600); err != nil {
+			if i > 0 {
+				a.say("mended %s; not %s", strings.Join(paths[:i], ", "), strings.Join(paths[i:], ", "))
+			}
+			return notWritten(path, err)
+		}
+	}
+	return nil
+}
+
+// diff shows what the mends would make of the files.
+func (a *app) diff(m mended) error {
+	hidden := 0
+	for _, path := range sortedKeys(m.texts) {
+		f := m.was[path]
+		n, err := render.Diff(a.Out, a.paint(a.Out), path, f.Text, m.texts[path], func(line string) string {
+			for _, s := range f.Hidden() {
+				// A short secret is only told from other letters by what is around it.
+				for _, around := range [][2]string{{`"`, `"`}, {`'`, `'`}} {
+					if before, ok := strings.CutSuffix(line, "="+s); ok {
+						line = before + "=" + secret.Mask(s)
+					}
+					line = strings.ReplaceAll(line, around[0]+s+around[1], around[0]+secret.Mask(s)+around[1])
+				}
+			}
+			return render.Harmless(a.hides.hide(line))
+		})
+		if err != nil {
+			return err
+		}
+		hidden += n
+	}
+	if hidden > 0 {
+		a.say("%s with secrets, or with signs that no terminal shows, stand above the diff and not in it: check --fix changes them, patch does not", counted(hidden, "line"))
+	}
+	return nil
 }
 
 // notWritten words a file that could not be written.

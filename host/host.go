@@ -4,6 +4,7 @@ package host
 import (
 	"context"
 	"errors"
+	"net/netip"
 	"time"
 
 	"proudlantern.example/lantern/core/lab"
@@ -104,19 +105,24 @@ func surveyEngine(ctx context.Context, e *engine.Engine, s *survey.Survey, wante
 // nameContainers says of each listener whether it is the engine's forwarder for a container.
 func nameContainers(s *survey.Survey) {
 	type key struct {
-		protocol string
-		port     string
+		protocol, address string // the address "" for all of them
+		port              int
+	}
+	all := func(address string) string {
+		if a, err := netip.ParseAddr(address); err == nil && a.IsUnspecified() {
+			return ""
+		}
+		return address
 	}
 	owner := map[key]string{}
 	for _, c := range s.Containers {
-		for _, p := range c.Ports {
-			address, _, protocol := survey.PortOf(p)
-			owner[key{protocol, address[lastColon(address)+1:]}] = c.Name
+		for _, p := range c.Published() {
+			owner[key{p.Protocol, all(p.Address), p.Port}] = c.Name
 		}
 	}
 	for i, l := range s.Listeners {
 		if l.Container == "" {
-			s.Listeners[i].Container = owner[key{l.Protocol, itoa(l.Port)}]
+			s.Listeners[i].Container = owner[key{l.Protocol, all(l.Address), l.Port}]
 		}
 	}
 }

@@ -170,5 +170,3 @@ func nameProcesses(s *survey.Survey, proc procfs.FS, inodes map[uint64]int) {
 }
 
 func itoa(n int) string { return strconv.Itoa(n) }
-
-func lastColon(s string) int { return strings.LastIndexByte(s, ':') }

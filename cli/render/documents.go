@@ -26,6 +26,7 @@ type Check struct {
 	Findings []finding `json:"findings"`
 	Skipped  []skip    `json:"skipped"`
 	Totals   sums      `json:"totals"`
+	Fixed    []Fixed   `json:"fixed,omitzero"` // with --fix: the edits that it made, or would make
 }
 
 type finding struct {

@@ -246,7 +246,11 @@ func count(l *lab.Lab, r check.Result) sums {
 }
 
 // FindingsJSON writes findings for programs.
-func FindingsJSON(w io.Writer, l *lab.Lab, r check.Result) error { return JSON(w, newCheck(l, r)) }
+func FindingsJSON(w io.Writer, l *lab.Lab, r check.Result, fixed []Fixed) error {
+	c := newCheck(l, r)
+	c.Fixed = fixed
+	return JSON(w, c)
+}
 
 // FindingsLine writes the same on one line, among the events of a deploy.
 func FindingsLine(w io.Writer, l *lab.Lab, r check.Result) error {
@@ -266,7 +270,7 @@ func newCheck(l *lab.Lab, r check.Result) Check {
 		if f.Mend != nil {
 			j.Mend = &mend{Text: f.Mend.Text}
 			for _, e := range f.Mend.Edits {
-				j.Mend.Edits = append(j.Mend.Edits, edit{e.At.File.Path, e.At.Start, e.At.End - e.At.Start, e.New})
+				j.Mend.Edits = append(j.Mend.Edits, edit{e.At.File.Path, e.At.Start, e.At.End - e.At.Start, e.Says()})
 			}
 		}
 		findings = append(findings, j)
@@ -274,7 +278,7 @@ func newCheck(l *lab.Lab, r check.Result) Check {
 	for _, s := range r.Skipped {
 		skipped = append(skipped, skip(s))
 	}
-	return Check{first, l.Name, findings, skipped, count(l, r)}
+	return Check{Lantern: first, Lab: l.Name, Findings: findings, Skipped: skipped, Totals: count(l, r)}
 }
 
 func placeJSON(at source.Span) *source.Place {

@@ -259,7 +259,7 @@ skipped: mount-kind for host lamp-room: nobody has looked
 1 error, 0 warnings, 1 note in 1 stack, 1 service on 1 host; 1 accepted; 1 rule skipped in part
 `, "\n"), b.String())
 	b.Reset()
-	require.NoError(t, FindingsJSON(&b, l, r))
+	require.NoError(t, FindingsJSON(&b, l, r, nil))
 	for _, part := range []string{`"accepted": "nobody needs it"`, `"accepted": null`, `"accepted": 1`, `"warning": 0`} {
 		assert.Contains(t, b.String(), part)
 	}

@@ -65,11 +65,7 @@ func nearFile(l *lab.Lab, at source.Span) *source.Mend {
 			names = append(names, path.Base(p))
 		}
 	}
-	right := declare.Nearest(wrong, names)
-	if right == "" {
-		return nil
-	}
-	return source.Replace(at, strings.Replace(at.Text(), wrong, right, 1), right+" is there")
+	return declare.Meant(at, wrong, names, "is there")
 }
 
 // placeholder matches whole values that only stand for a value.

@@ -48,7 +48,7 @@ var formatRules = []Rule{
 		Mended:  `[service.wind-vane]`,
 		Find:    resolverFinds,
 	}, {
-		Name: "reference-unknown", Severity: Error, Needs: Files, Mends: true,
+		Name: "reference-unknown", Severity: Error, Needs: Files, Mends: true, Rests: Names,
 		Title:   "a reference ${…} that leads nowhere",
 		Text:    "Nothing is turned into an empty text behind your back. The nearest name that exists is offered.",
 		Mistake: `env.A = "x ${db-nam} y"`,
@@ -62,7 +62,7 @@ var formatRules = []Rule{
 		Mended:  "[let]\na = \"${b}\"\nb = \"${c}\"\nc = \"tides\"",
 		Find:    resolverFinds,
 	}, {
-		Name: acceptUnused, Severity: Warning, Needs: Files, Mends: true,
+		Name: acceptUnused, Severity: Warning, Needs: Files, Mends: true, Rests: Uses,
 		Title:   "a finding is accepted that is not found any more",
 		Text:    "The next one of its kind would pass without a word.",
 		Mistake: `port-wide-open = "the router lets nothing in"    # and no port is`,

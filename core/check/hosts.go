@@ -8,7 +8,7 @@ import (
 
 var hostRules = []Rule{
 	{
-		Name: "host-unknown", Severity: Error, Needs: Files, Mends: true,
+		Name: "host-unknown", Severity: Error, Needs: Files, Mends: true, Rests: Names,
 		Title:   "a stack for a host that lab.toml does not have",
 		Text:    "With several hosts, each stack says which one it is for.",
 		Mistake: `host = "lamproom"`,

@@ -13,7 +13,7 @@ import (
 
 var identityRules = []Rule{
 	{
-		Name: "account-unknown", Severity: Error, Needs: Host, Mends: true,
+		Name: "account-unknown", Severity: Error, Needs: Host, Mends: true, Rests: Names,
 		Title:   "no such account or group on the host",
 		Text:    "Names of accounts are looked up on the host of the stack, not on the machine that runs lantern.",
 		Mistake: `owner = "keper"`,
@@ -55,7 +55,7 @@ var identityRules = []Rule{
 			}
 		},
 	}, {
-		Name: "account-contradiction", Severity: Error, Needs: Files, Mends: true,
+		Name: "account-contradiction", Severity: Error, Needs: Files, Mends: true, Rests: Names,
 		Title:   "a variable of owner-variables is set to another id",
 		Text:    "Both cannot hold: env and environment files win, and the owner's folders are then somebody else's.",
 		Mistake: "owner = \"keeper\"    # uid 1311\nowner-variables = [\"DESK_UID\", \"DESK_GID\"]\nenv.DESK_UID = 1000",
@@ -165,7 +165,7 @@ var zoneRules = []Rule{
 		Mended:  `timezone = "Atlantic/Faroe"`,
 		Find:    resolverFinds,
 	}, {
-		Name: "zone-contradiction", Severity: Warning, Needs: Files, Mends: true,
+		Name: "zone-contradiction", Severity: Warning, Needs: Files, Mends: true, Rests: Names,
 		Title:   "TZ says another zone than timezone",
 		Text:    "The variable wins inside, and whoever reads the file believes the key.",
 		Mistake: `env.TZ = "UTC"    # the lab has timezone = "Atlantic/Faroe"`,

@@ -163,7 +163,7 @@ func stackGone(in *Input) {
 				continue
 			}
 			st := in.Lab.Stack(c.Stack)
-			if st == nil || st.Host != h && st.Host != nil || !st.Broken && st.Service(c.Service) == nil {
+			if st == nil || st.Host != h && st.Host != nil || !in.mistaken(c.Stack) && st.Service(c.Service) == nil {
 				gone[c.Stack] = append(gone[c.Stack], c.Service)
 			}
 		}

@@ -12,21 +12,21 @@ import (
 
 var networkRules = []Rule{
 	{
-		Name: "network-unknown", Severity: Error, Needs: Files, Mends: true,
+		Name: "network-unknown", Severity: Error, Needs: Files, Mends: true, Rests: Names,
 		Title:   "a network that lab.toml does not have",
 		Text:    "Networks that stacks share are declared in lab.toml, so that all mean the same one. The nearest name is offered.",
 		Mistake: `networks = ["jety"]`,
 		Mended:  `networks = ["jetty"]`,
 		Find:    resolverFinds,
 	}, {
-		Name: "network-missing", Severity: Error, Needs: Host, Mends: true,
+		Name: "network-missing", Severity: Error, Needs: Host, Mends: true, Rests: Names,
 		Title:   "a network that somebody else makes (existing) and that the host does not have",
 		Text:    "What is existing is never made by lantern. Make it on the host, mend engine-name, or take existing out.",
 		Mistake: "[network.jetty]\nexisting = true    # nobody has made it",
 		Mended:  "[network.jetty]\nexisting = true\nengine-name = \"old-jetty\"",
 		Find:    networkMissing,
 	}, {
-		Name: "volume-unknown", Severity: Error, Needs: Files, Mends: true,
+		Name: "volume-unknown", Severity: Error, Needs: Files, Mends: true, Rests: Names,
 		Title:   "a volume that the stack does not declare, or one that somebody else makes (existing) and that the host does not have",
 		Text:    "Volumes are declared in [volume.NAME] of the stack, so that a misspelt one does not become a new, empty one.",
 		Mistake: `mounts = ["volume reading -> /data", "volume readings -> /more", "volume old -> /old"]    # [volume.readings]`,
@@ -83,6 +83,9 @@ func respellEngineName[T any](at source.Span, wrong string, on []T, name func(T)
 		if right := name(o); strings.EqualFold(right, wrong) || declare.OneLetterAway(right, wrong) {
 			if at.IsZero() {
 				return &source.Mend{Text: "engine-name = \"" + right + "\" names one that is there"}
+			}
+			if !strings.EqualFold(right, wrong) {
+				return &source.Mend{Text: right + " is there"} // whose it is, only a person knows
 			}
 			return respellAt(at, wrong, right, right+" is there")
 		}

@@ -18,7 +18,7 @@ var orderRules = []Rule{
 		Mended:  `# store without after`,
 		Find:    orderCircular,
 	}, {
-		Name: "order-unknown", Severity: Error, Needs: Files, Mends: true,
+		Name: "order-unknown", Severity: Error, Needs: Files, Mends: true, Rests: Names,
 		Title:   "after, or shares-network-with, names a service or a stack that is not there",
 		Text:    "The nearest name is offered.",
 		Mistake: `after = ["gauges"]`,

@@ -14,21 +14,21 @@ import (
 
 var portRules = []Rule{
 	{
-		Name: "port-clash", Severity: Error, Needs: Files, Mends: true,
+		Name: "port-clash", Severity: Error, Needs: Files, Mends: true, Rests: Holders,
 		Title:   "two services claim the same host port on one host",
 		Text:    "Only one can have it: the engine would start the first and refuse the second, after pulling its image. tcp and udp are apart, and so are addresses that do not overlap.",
 		Mistake: `ports = ["8710 -> 80"]    # in tide-log and in mast`,
 		Mended:  `ports = ["8714 -> 80"]`,
 		Find:    portClash,
 	}, {
-		Name: "port-in-use", Severity: Error, Needs: Host, Mends: true,
+		Name: "port-in-use", Severity: Error, Needs: Host, Mends: true, Rests: Holders,
 		Title:   "a process of the host, or somebody else's container, listens on a declared host port",
 		Text:    "The engine can only publish a port that nobody holds. End what holds it, or take another port.",
 		Mistake: "ports = [\n  \"8712 -> 80\",    # lampd listens there\n]",
 		Mended:  `ports = ["8713 -> 80"]`,
 		Find:    portInUse,
 	}, {
-		Name: "port-reserved", Severity: Error, Needs: Files, Mends: true,
+		Name: "port-reserved", Severity: Error, Needs: Files, Mends: true, Rests: Holders,
 		Title:   "a host port that lab.toml keeps from services",
 		Text:    "reserved-ports of a host names ports that something else needs, now or later; \"PORT for STACK/SERVICE\" keeps one for a single service.",
 		Mistake: `ports = ["8785 -> 80", "8795 -> 81"]    # the host has reserved-ports = ["8780-8790"]`,
@@ -172,6 +172,11 @@ func reportClash(in *Input, later, earlier published) {
 		protocols = earlier.port.Protocols[0]
 	}
 	common := declare.Range{First: max(later.port.Host.First, earlier.port.Host.First), Last: min(later.port.Host.Last, earlier.port.Host.Last)}
+	// What a program opens by itself stays; the published side can move, unless it runs there and the other one does not.
+	mover := later
+	if opened(later.service, *later.port) && !(runs(earlier.service) && !runs(later.service)) {
+		mover = earlier
+	}
 	who := earlier.service.FullName() + " claims it too"
 	if earlier.service == later.service {
 		who = "the same service claims it here, too"
@@ -180,7 +185,7 @@ func reportClash(in *Input, later, earlier published) {
 		At:      later.port.HostAt,
 		Message: fmt.Sprintf("%s %s on %s is claimed twice", protocols, common, later.service.Stack.Host.Name),
 		Because: []source.Because{{Text: who, At: earlier.port.HostAt}},
-		Mend:    moveToFreePort(in, later.service, *later.port),
+		Mend:    moveToFreePort(in, mover.service, *mover.port),
 	})
 }
 
@@ -193,17 +198,21 @@ func runs(s *lab.Service) bool {
 
 func portInUse(in *Input) {
 	for _, s := range in.surveyed() {
+		if facts := s.Stack.Host.Survey; facts.Engine == nil || facts.Unknown["engine"] != "" {
+			in.skip("host "+s.Stack.Host.Name, "its engine was not seen: any socket could be that of the lab's own containers")
+			continue
+		}
 		for _, p := range hostPorts(s) {
 			// What a service has opened itself in the host's network is its own process.
 			if p.Host.First == 0 || s.HostNetwork() && runs(s) {
 				continue
 			}
-			who, ours := holder(in.Lab, s, p)
+			who, unsure := holder(in.Lab, s, p)
 			if who == "" {
 				continue
 			}
 			problem := source.Problem{At: p.HostAt, Message: who}
-			if !ours { // else the holder goes, and the port is right
+			if !unsure { // else the holder goes, and the port is right; or nobody knows who it is
 				problem.Mend = moveToFreePort(in, s, p)
 			}
 			in.report(s, problem)
@@ -211,8 +220,8 @@ func portInUse(in *Input) {
 	}
 }
 
-// holder says who holds a host port of a service, or "", and whether that is a container of this lab.
-func holder(l *lab.Lab, s *lab.Service, p lab.Port) (who string, ours bool) {
+// holder says who holds a host port of a service, or "", and whether that is a container of this lab, or somebody who cannot be seen.
+func holder(l *lab.Lab, s *lab.Service, p lab.Port) (who string, unsure bool) {
 	facts := s.Stack.Host.Survey
 	covers := func(c claim) bool {
 		return slices.Contains(p.Protocols, c.protocol) && c.port >= p.Host.First && c.port <= p.Host.Last && overlap(p.Addresses, []netip.Addr{c.address})
@@ -235,16 +244,38 @@ func holder(l *lab.Lab, s *lab.Service, p lab.Port) (who string, ours bool) {
 	}
 	for _, sock := range facts.Listeners {
 		a, err := netip.ParseAddr(sock.Address)
-		if err != nil || sock.Container != "" || !covers(claim{sock.Protocol, a, sock.Port}) {
+		k := claim{sock.Protocol, a, sock.Port}
+		if err != nil || !covers(k) || forwarded(facts, sock, k) {
 			continue
 		}
 		who = "a process that only root may see"
 		if sock.Process != "" {
 			who = fmt.Sprintf("the process %s (pid %d)", sock.Process, sock.PID)
 		}
-		return fmt.Sprintf("%s %d on %s is held by %s, which listens on %s", sock.Protocol, sock.Port, s.Stack.Host.Name, who, address(a)), false
+		return fmt.Sprintf("%s %d on %s is held by %s, which listens on %s", sock.Protocol, sock.Port, s.Stack.Host.Name, who, address(a)), sock.Process == ""
 	}
 	return "", false
+}
+
+// forwarded tells whether a socket is the engine's, for a running container that publishes just that address and port. What a survey says of it counts where that container publishes none:
+// it is in the host's network then.
+func forwarded(facts *survey.Survey, sock survey.Listener, at claim) bool {
+	for _, c := range facts.Containers {
+		if c.State != "running" {
+			continue
+		}
+		all := claims(c)
+		if c.Name == sock.Container && len(all) == 0 {
+			return true
+		}
+		if slices.ContainsFunc(all, func(k claim) bool {
+			same := k.address.Unmap() == at.address.Unmap() || k.address.IsUnspecified() && at.address.IsUnspecified()
+			return k.protocol == at.protocol && k.port == at.port && same
+		}) {
+			return true
+		}
+	}
+	return false
 }
 
 // heldByOurs says what a container of this lab is that holds a port which a service of another stack claims, and what frees the port; "" where that is planned or found otherwise: within a

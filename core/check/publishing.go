@@ -19,14 +19,14 @@ var publishingRules = []Rule{
 		Mended:  "run-as = \"1311:1400\"\nports = [\"8710 -> 8443\"]",
 		Find:    portPrivileged,
 	}, {
-		Name: "port-swapped", Severity: Error, Needs: Image, Mends: true,
+		Name: "port-swapped", Severity: Error, Needs: Image, Mends: true, Rests: Names,
 		Title:   "the two sides of a port look exchanged",
 		Text:    "The image declares the number on the left, and not the one on the right. The host's side stands on the left.",
 		Mistake: `ports = ["8080 -> 8710"]    # the image declares 8080`,
 		Mended:  `ports = ["8710 -> 8080"]`,
 		Find:    portSwapped,
 	}, {
-		Name: "port-unlisted", Severity: Note, Needs: Image, Mends: true,
+		Name: "port-unlisted", Severity: Note, Needs: Image, Mends: true, Rests: Uses,
 		Title:   "a container port that the image does not declare",
 		Text:    "It may listen there all the same. A port one digit away from a declared one is a warning.",
 		Mistake: `ports = ["8710 -> 8081", "8711 -> 9000"]    # the image declares 8080 and 9000`,
@@ -48,14 +48,14 @@ var publishingRules = []Rule{
 			}
 		},
 	}, {
-		Name: "port-wide-open", Severity: Warning, Needs: Files, Mends: true,
+		Name: "port-wide-open", Severity: Warning, Needs: Files, Mends: true, Rests: Uses,
 		Title:   "a port of a store, a queue, a cache or an engine that is published on all addresses",
 		Text:    "Everybody who reaches the machine reaches it. Services of the stack need no published port; for a person at the machine itself localhost is enough.",
 		Mistake: `ports = ["8711 -> 5432", "0.0.0.0:8712 -> 5432"]`,
 		Mended:  `ports = ["localhost:8711 -> 5432"]`,
 		Find:    portWideOpen,
 	}, {
-		Name: "page-unpublished", Severity: Error, Needs: Files, Mends: true,
+		Name: "page-unpublished", Severity: Error, Needs: Files, Mends: true, Rests: Names,
 		Title:   "page names a container port that nobody outside can reach",
 		Text:    "A link needs a published port, or in the host's network one of listens.",
 		Mistake: "page = \"81/x\"\nports = [\"8710 -> 8080\"]",
@@ -150,7 +150,8 @@ func portUnlisted(in *Input) {
 			if last := &in.result.Findings[len(in.result.Findings)-1]; near > 0 {
 				last.Severity = Warning
 				last.Mend = &source.Mend{Text: fmt.Sprintf("%d is one digit away", near)}
-				if p.ContainerAt.Text() == p.Container.String() {
+				taken := slices.ContainsFunc(s.Ports, func(o lab.Port) bool { return o.Container.First <= near && near <= o.Container.Last })
+				if p.ContainerAt.Text() == p.Container.String() && !taken && !namedPort(s, n) && !runs(s) {
 					last.Mend.Edits = []source.Edit{{At: p.ContainerAt, New: strconv.Itoa(near)}}
 				}
 			}
@@ -158,10 +159,20 @@ func portUnlisted(in *Input) {
 	}
 }
 
-// setByVariable tells whether a variable has a port as its value: then the image was told to listen there.
+// namedPort tells whether the service says elsewhere that something of its own is behind a container port.
+func namedPort(s *lab.Service, port int) bool {
+	y := s.Ready
+	return y != nil && (y.TCP == port || y.HTTP != nil && y.HTTP.Port == port) || s.Page != nil && s.Page.Port == port
+}
+
+// setByVariable tells whether a variable has a port as its value, alone or behind a wildcard address: then the image was told to listen there.
 func setByVariable(s *lab.Service, port int) bool {
 	text := strconv.Itoa(port)
-	return slices.ContainsFunc(s.Env, func(v lab.Variable) bool { return v.Value.Is(text) || strings.HasSuffix(v.Value.Reveal(), ":"+text) })
+	return slices.ContainsFunc(s.Env, func(v lab.Variable) bool {
+		address, is := strings.CutSuffix(v.Value.Reveal(), text)
+		// Behind any other machine's name it is that machine's port.
+		return is && slices.Contains([]string{"", ":", "0.0.0.0:", "[::]:", "*:"}, address)
+	})
 }
 
 // oneDigitAway tells whether two numbers of the same length differ in one digit, or one has a digit more.
@@ -205,12 +216,22 @@ func portWideOpen(in *Input) {
 				continue
 			}
 			mend := &source.Mend{Text: "localhost: in front keeps it to the machine itself"}
-			if len(p.Addresses) == 0 {
+			// Who has it open and runs may have somebody elsewhere who uses it.
+			if len(p.Addresses) == 0 && !runs(s) && !reachedOverHost(in, s, p) {
 				mend.Edits = []source.Edit{{At: p.HostAt.File.Span(p.HostAt.Start, p.HostAt.Start), New: "localhost:"}}
 			}
 			in.report(s, source.Problem{At: p.HostAt, Message: fmt.Sprintf("port %s, which %s usually has, is open to everybody who reaches %s", p.Container, what, s.Stack.Host.Name), Mend: mend})
 		}
 	}
+}
+
+// reachedOverHost tells whether a value in the lab names a published port by its host's address.
+func reachedOverHost(in *Input, s *lab.Service, p lab.Port) bool {
+	found := false
+	eachWire(in, func(w wire, _ map[string]*lab.Service) {
+		found = found || w.host == s.Stack.Host.Address && !isLocal(w.host) && p.Host.First <= w.port && w.port <= p.Host.Last
+	})
+	return found
 }
 
 func pageUnpublished(in *Input) {
@@ -229,7 +250,8 @@ func pageUnpublished(in *Input) {
 			continue
 		}
 		problem := source.Problem{At: s.Page.At, Message: fmt.Sprintf("no published port leads to port %d of %s, where its page is", s.Page.Port, s.FullName())}
-		if len(s.Ports) == 1 && s.Ports[0].Container.Count() == 1 && strings.HasPrefix(s.Page.At.Text(), strconv.Itoa(s.Page.Port)) {
+		image, _ := declared(s, "tcp")
+		if len(s.Ports) == 1 && s.Ports[0].Container.Count() == 1 && !slices.Contains(image, s.Page.Port) && strings.HasPrefix(s.Page.At.Text(), strconv.Itoa(s.Page.Port)) {
 			end := s.Page.At.Start + len(strconv.Itoa(s.Page.Port))
 			right := s.Ports[0].Container.String()
 			problem.Mend = source.Replace(s.Page.At.File.Span(s.Page.At.Start, end), right, right+" is published")

@@ -52,6 +52,7 @@ type Rule struct {
 	Severity Severity
 	Needs    Needs
 	Mends    bool   // can offer edits
+	Rests    Basis  // what has to be known for them
 	Title    string // what it finds, in one sentence without a full stop
 	Text     string // why that matters and what to do
 	Mistake  string // an example
@@ -78,6 +79,7 @@ type Finding struct {
 	Accepted string // why somebody has said yes to it; "" when nobody has
 
 	firm bool // not to be turned down
+	read bool // found while the files were read
 }
 
 // Skip is a rule, or a part of it, that could not be judged.
@@ -147,6 +149,7 @@ func Run(l *lab.Lab, rules []Rule) Result {
 		result.Findings = append(result.Findings, r.Findings...)
 		result.Skipped = append(result.Skipped, r.Skipped...)
 	}
+	result.understood(l)
 	used := result.judge(l)
 	for i := range rules {
 		if rules[i].Name == acceptUnused {
@@ -154,11 +157,29 @@ func Run(l *lab.Lab, rules []Rule) Result {
 			in.acceptUnused(used)
 		}
 	}
+	result.certain(l, rules)
 	slices.SortStableFunc(result.Findings, func(a, b Finding) int {
 		return cmp.Or(cmp.Compare(a.Severity.rank(), b.Severity.rank()), cmp.Compare(pathOf(a), pathOf(b)),
 			cmp.Compare(a.At.Start, b.At.Start), cmp.Compare(a.Rule, b.Rule))
 	})
 	return *result
+}
+
+// understood takes out what was found in a file that cannot be read to its end, or rests on one: what is missing there would show as mistakes elsewhere.
+func (r *Result) understood(l *lab.Lab) {
+	unread := map[*source.File]bool{}
+	for _, st := range l.Stacks {
+		if st.Broken {
+			unread[st.File] = true
+		}
+	}
+	if !l.Broken && len(unread) == 0 {
+		return
+	}
+	r.Findings = slices.DeleteFunc(r.Findings, func(f Finding) bool {
+		rests := slices.ContainsFunc(f.Because, func(b source.Because) bool { return unread[b.At.File] })
+		return !f.read && (l.Broken || unread[f.At.File] || rests)
+	})
 }
 
 // judge applies what the lab says of rules: their severities, and the findings that somebody has said yes to. What keeps the files from being understood
@@ -202,7 +223,7 @@ func (in *Input) acceptUnused(used map[int]bool) {
 		known := slices.ContainsFunc(in.all, func(r Rule) bool { return r.Name == a.Rule })
 		skipped := slices.ContainsFunc(in.result.Skipped, func(s Skip) bool { return s.Rule == a.Rule })
 		off := slices.ContainsFunc(in.Lab.Severities, func(s lab.Severity) bool { return s.Rule == a.Rule && s.Severity == "off" })
-		if used[i] || !known || skipped || off || a.Reason == "" {
+		if used[i] || !known || skipped || off || a.Reason == "" || in.Lab.Broken {
 			continue // other findings say the rest
 		}
 		what := a.Rule
@@ -305,7 +326,7 @@ func resolverFinds(in *Input) {
 		if p.Rule != in.rule.Name {
 			continue
 		}
-		f := Finding{Problem: p, Severity: in.rule.Severity, firm: in.rule.Severity == Error}
+		f := Finding{Problem: p, Severity: in.rule.Severity, firm: in.rule.Severity == Error, read: true}
 		if st := in.Lab.Stack(p.Stack); st != nil && st.Host != nil {
 			f.Host = st.Host.Name
 		}
@@ -323,10 +344,7 @@ func rulesUnknown(in *Input) {
 		if slices.Contains(names, rule) {
 			return
 		}
-		p := source.Problem{Rule: in.rule.Name, Stack: stack, Service: service, At: at, Message: "there is no rule " + rule}
-		if near := declare.Nearest(rule, names); near != "" {
-			p.Mend = source.Replace(at, strings.Replace(at.Text(), rule, near, 1), near+" is one")
-		}
+		p := source.Problem{Rule: in.rule.Name, Stack: stack, Service: service, At: at, Message: "there is no rule " + rule, Mend: declare.Meant(at, rule, names, "is one")}
 		in.result.Findings = append(in.result.Findings, Finding{Problem: p, Severity: in.rule.Severity, firm: true})
 	}
 	for _, s := range in.Lab.Severities {
@@ -356,9 +374,15 @@ func freePort(l *lab.Lab, h *lab.Host, near int) (int, bool) {
 	return 0, false
 }
 
+// opened tells whether a port is one that the service's program opens by itself, in the host's network.
+func opened(s *lab.Service, p lab.Port) bool {
+	return slices.ContainsFunc(s.Listens, func(o lab.Port) bool { return o.HostAt == p.HostAt })
+}
+
 // moveToFreePort offers another host port for a mapping of a single port.
 func moveToFreePort(in *Input, s *lab.Service, p lab.Port) *source.Mend {
-	if p.Host.Count() != 1 {
+	// What a program opens by itself moves by no word of ours.
+	if p.Host.Count() != 1 || opened(s, p) || !s.Stack.Host.Survey.SeesHolders() {
 		return nil
 	}
 	free, ok := freePort(in.Lab, s.Stack.Host, p.Host.First)

@@ -114,7 +114,7 @@ var secretRules = []Rule{
 			}
 		},
 	}, {
-		Name: "env-plain-secret", Severity: Warning, Needs: Files, Mends: true,
+		Name: "env-plain-secret", Severity: Warning, Needs: Files, Mends: true, Rests: Names,
 		Title:   "a secret in stack.toml or lab.toml",
 		Text:    "These files are for everybody who may see the lab, and for version control. An environment file with mode 0600, which version control ignores, is the place for it.",
 		Mistake: `env.A_PASSWORD = "three words of our own"`,
@@ -185,7 +185,7 @@ func envPlainSecret(in *Input) {
 					text = "\n"
 				}
 				p.Mend = &source.Mend{Text: "check --fix moves it into " + file.Path, Edits: []source.Edit{
-					{At: lineSpan(v.At), New: ""}, {At: file.Span(end, end), New: text + v.Name + "='" + value + "'\n"},
+					{At: lineSpan(v.At)}, {At: file.Span(end, end), New: text + v.Name + "='" + value + "'\n", Shown: text + v.Name + "='" + v.Value.String() + "'\n"},
 				}}
 			}
 			in.report(s, p)

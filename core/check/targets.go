@@ -63,7 +63,7 @@ var targetRules = []Rule{
 		Mended:  `mounts = ["/srv/skerry/tide-log -> /var/lib/store", "/srv/skerry/shared -> /more"]`,
 		Find:    mountWriters,
 	}, {
-		Name: "mount-unkept", Severity: Warning, Needs: Image, Mends: true,
+		Name: "mount-unkept", Severity: Warning, Needs: Image, Mends: true, Rests: Uses,
 		Title:   "a path where the image keeps data, and that no mount covers",
 		Text:    "What it writes there is lost at each replacement. Mount a folder or a volume, or memory where nothing needs to be kept.",
 		Mistake: `image = "registry.skerry.example/store:16.4"    # keeps /var/lib/store, and nothing is mounted there`,
@@ -105,7 +105,7 @@ var targetRules = []Rule{
 		Mended:  `# after: chown -R keeper:watch /srv/skerry/mast`,
 		Find:    contentsDenied,
 	}, {
-		Name: "device-missing", Severity: Error, Needs: Host, Mends: true,
+		Name: "device-missing", Severity: Error, Needs: Host, Mends: true, Rests: Names,
 		Title:   "a device that the host does not have, or that the service's user may not open",
 		Text:    "Devices keep their owner and mode inside. A process that is not root needs the device's group among its own.",
 		Mistake: `devices = ["/dev/lamp0", "/dev/none"]    # /dev/lamp0 belongs to gid 1401, mode 0660`,
@@ -179,20 +179,23 @@ var targetRules = []Rule{
 			}
 		},
 	}, {
-		Name: "volume-shared", Severity: Warning, Needs: Files, Mends: true,
+		Name: "volume-shared", Severity: Warning, Needs: Files, Mends: true, Rests: Holders,
 		Title:   "two stacks use one volume of the engine",
 		Text:    "Neither knows of the other's files, and retiring one says nothing of the other. The mend gives one of them a volume of its own, and is offered where nothing of that stack runs yet: what runs would find its files gone.",
 		Mistake: `engine-name = "readings"    # in tide-log and in mast`,
 		Mended:  `engine-name = "mast.v"`,
 		Find:    volumeShared,
 	}, {
-		Name: "volume-unused", Severity: Note, Needs: Files, Mends: true,
+		Name: "volume-unused", Severity: Note, Needs: Files, Mends: true, Rests: Uses,
 		Title:   "a volume that is declared and not mounted",
 		Text:    "It is not made. Perhaps a mount is missing; if not, the declaration can go.",
 		Mistake: `[volume.w]    # and no mounts with it`,
 		Mended:  `# taken out, or: mounts = ["volume w -> /data"]`,
 		Find: func(in *Input) {
 			for _, st := range in.Lab.Stacks {
+				if in.mistaken(st.Name) {
+					continue // what uses it may be what cannot be understood
+				}
 				for _, v := range st.Volumes {
 					used := slices.ContainsFunc(st.Services, func(s *lab.Service) bool {
 						return slices.ContainsFunc(s.Mounts, func(m lab.Mount) bool { return m.Volume == v })
@@ -254,7 +257,7 @@ func ownVolume(st *lab.Stack, v *lab.Volume, inUse bool) *source.Mend {
 	return source.Replace(v.EngineNameAt, own, "nothing of "+st.Name+" uses it yet: "+own+" would be its own")
 }
 
-// takeOut offers to remove the table of a volume, as far as it is a single one and nobody has written a comment into it.
+// takeOut offers to remove the table of a volume, as far as nothing stands in it: what does, somebody has thought about.
 func takeOut(v *lab.Volume) *source.Mend {
 	f := v.At.File
 	start := strings.LastIndexByte(f.Text[:v.At.Start], '\n') + 1
@@ -263,7 +266,7 @@ func takeOut(v *lab.Volume) *source.Mend {
 		end = start + next + 1
 	}
 	header := "[volume." + v.Name
-	if text := f.Text[start:end]; !strings.HasPrefix(text, header+"]\n") || strings.Contains(text, "#") || strings.Contains(f.Text, header+".") {
+	if strings.TrimSpace(f.Text[start:end]) != header+"]" || strings.Contains(f.Text, header+".") {
 		return nil
 	}
 	return source.Replace(f.Span(start, end), "", "nothing is lost when its declaration goes: it was never made")

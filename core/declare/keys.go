@@ -41,46 +41,109 @@ func read[T any](r *reader, t *table, keys []key[T], where string, into *T) {
 		i := slices.IndexFunc(keys, func(k key[T]) bool { return k.name == e.key })
 		switch {
 		case i < 0:
-			names := make([]string, len(keys))
-			for i, k := range keys {
-				names[i] = k.name
+			var names []string // those that are there already are not meant
+			for _, k := range keys {
+				if _, there := t.get(k.name); !there {
+					names = append(names, k.name)
+				}
 			}
 			p := r.problem("key-unknown", e.keySpan, "%s has no key %s", where, e.key)
-			if near := Nearest(e.key, names); near != "" {
-				p.Mend = source.Replace(e.keySpan, near, near+" is one")
-			}
+			p.Mend = Meant(e.keySpan, e.key, names, "is one")
 		default:
 			keys[i].read(r, e, into)
 		}
 	}
 }
 
-// Nearest returns the name that somebody who wrote s most likely meant, or "" when none is near.
+// Nearest returns the name that somebody who wrote s most likely meant, or "" when none is near, or two are. Names that only their digits tell apart are not near: they are
+// different on purpose.
 func Nearest(s string, names []string) string {
-	best, distance := "", 1+max(1, len(s)/3)
+	best, least := "", 1+max(1, len(s)/3)
 	for _, n := range names {
-		d := levenshtein.Distance(strings.ToLower(s), strings.ToLower(n), nil)
-		if strings.EqualFold(s, n) {
+		d := distance(strings.ToLower(s), strings.ToLower(n))
+		switch {
+		case strings.EqualFold(s, n):
 			d = -1
+		case digits(s) != digits(n) && withoutDigits(s) == withoutDigits(n):
+			continue
 		}
-		if d < distance {
-			best, distance = n, d
+		switch {
+		case d < least:
+			best, least = n, d
+		case d == least && n != best:
+			best = "" // a guess
 		}
 	}
 	return best
 }
 
+// Meant offers the name that somebody who wrote a wrong one most likely meant; nil where none is near. Only one letter, or the letter case, is so certain that it is an edit, of the
+// place where the wrong name stands. what follows the name in the words of the mend.
+func Meant(at source.Span, wrong string, names []string, what string) *source.Mend {
+	near := Nearest(wrong, names)
+	if near == "" || near == wrong {
+		return nil
+	}
+	text := near + " " + what
+	if !Certain(wrong, near) || !strings.Contains(at.Text(), wrong) {
+		return &source.Mend{Text: text}
+	}
+	return source.Replace(at, strings.Replace(at.Text(), wrong, near, 1), text)
+}
+
+// Certain tells whether a wrong name can only be meant for another one: letter case, or one letter, is the difference.
+func Certain(wrong, right string) bool {
+	return strings.EqualFold(wrong, right) || OneLetterAway(strings.ToLower(wrong), strings.ToLower(right))
+}
+
+// distance returns how many letters more, less or other make a into b. Two that have changed places count as one.
+func distance(a, b string) int {
+	if swapped(a, b) {
+		return 1
+	}
+	return levenshtein.Distance(a, b, nil)
+}
+
+// swapped tells whether two letters side by side have changed places.
+func swapped(a, b string) bool {
+	if len(a) != len(b) {
+		return false
+	}
+	for i := range len(a) - 1 {
+		if a[i] != b[i] {
+			return a[i] == b[i+1] && a[i+1] == b[i] && a[i+2:] == b[i+2:]
+		}
+	}
+	return false
+}
+
+func isDigit(c rune) bool { return c >= '0' && c <= '9' }
+
+// digits returns the digits of a text alone.
+func digits(s string) string { return keep(s, isDigit) }
+
+func withoutDigits(s string) string { return keep(s, func(c rune) bool { return !isDigit(c) }) }
+
+func keep(s string, which func(rune) bool) string {
+	return strings.Map(func(c rune) rune {
+		if which(c) {
+			return c
+		}
+		return -1
+	}, s)
+}
+
 // NearestFew returns at most n names that are like s, the most like first: those that begin alike count as nearer.
 func NearestFew(s string, names []string, n int) []string {
-	distance := func(name string) int {
+	unlike := func(name string) int {
 		alike := 0
 		for alike < min(len(s), len(name)) && s[alike] == name[alike] {
 			alike++
 		}
-		return levenshtein.Distance(s, name, nil) - alike
+		return distance(s, name) - alike
 	}
 	near := slices.Clone(names)
-	slices.SortStableFunc(near, func(a, b string) int { return cmp.Or(distance(a)-distance(b), len(a)-len(b), cmp.Compare(a, b)) })
+	slices.SortStableFunc(near, func(a, b string) int { return cmp.Or(unlike(a)-unlike(b), len(a)-len(b), cmp.Compare(a, b)) })
 	return near[:min(n, len(near))]
 }
 
@@ -96,7 +159,7 @@ func IsName(s string) bool {
 var takenNames = []string{"deploying", "proven", "undoing", "folders"}
 
 // name checks the name of a table such as [service.NAME].
-func (r *reader) name(e entry, what string) bool {
+func (r *reader) name(e entry, what string, among *table) bool {
 	if what == "a service" && slices.Contains(takenNames, e.key) {
 		p := r.problem("name-invalid", e.keySpan, "a service cannot be called %s: lantern itself makes a container of that name in a stack", e.key)
 		p.Mend = &source.Mend{Text: "another name, such as " + e.key + "-1"}
@@ -115,7 +178,9 @@ func (r *reader) name(e entry, what string) bool {
 		}
 		return c
 	}, e.key); IsName(fixed) {
-		p.Mend = source.Replace(e.keySpan, fixed, fixed+" would do")
+		if _, taken := among.get(fixed); !taken {
+			p.Mend = source.Replace(e.keySpan, fixed, fixed+" would do")
+		}
 	}
 	return false
 }
@@ -250,8 +315,9 @@ func tables[T any](name, doc, example, what string, each func(r *reader, e entry
 			r.wrongType(e.value, "a table of names")
 			return
 		}
-		for _, e := range most(r, e.value.table.entries, e.keySpan) {
-			if r.name(e, what) {
+		all := e.value.table
+		for _, e := range most(r, all.entries, e.keySpan) {
+			if r.name(e, what, all) {
 				each(r, e, into)
 			}
 		}
@@ -291,9 +357,7 @@ func (r *reader) oneOf(name string, t Text, words []string) bool {
 	}
 	at := t.Part(0, len(t.Value))
 	p := r.problem("value-grammar", at, "%s is %s", name, strings.Join(words, " or "))
-	if near := Nearest(t.Value, words); near != "" {
-		p.Mend = source.Replace(at, near, near+" is one")
-	}
+	p.Mend = Meant(at, t.Value, words, "is one")
 	return false
 }
 
@@ -316,16 +380,8 @@ func table1[T any](r *reader, e entry, keys []key[T], where string, into *T) {
 	read(r, e.value.table, keys, where, into)
 }
 
-// OneLetterAway tells whether one letter more, less or other makes a into b. Digits do not count: they tell names apart on purpose.
+// OneLetterAway tells whether one letter more, less or other, or two that changed places, make a into b. Digits do not count: they tell names apart on purpose.
 func OneLetterAway(a, b string) bool {
-	digits := func(s string) string {
-		return strings.Map(func(c rune) rune {
-			if c >= '0' && c <= '9' {
-				return c
-			}
-			return -1
-		}, s)
-	}
 	// Between what both begin and end with there is no more than that letter; most names are told apart by that alone.
 	first, last, shorter := 0, 0, min(len(a), len(b))
 	for first < shorter && a[first] == b[first] {
@@ -337,5 +393,5 @@ func OneLetterAway(a, b string) bool {
 	if max(len(a), len(b))-first-last > utf8.UTFMax {
 		return false
 	}
-	return levenshtein.Distance(a, b, nil) == 1 && digits(a) == digits(b)
+	return distance(a, b) == 1 && digits(a) == digits(b)
 }

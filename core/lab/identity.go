@@ -107,9 +107,8 @@ func (r *resolver) account(t declare.Text, in *scope) *Identity {
 }
 
 func (r *resolver) nameUnknown(at source.Span, name string, names []string, format string, args ...any) {
-	p := r.once("account-unknown", at, format, args...)
-	if near := declare.Nearest(name, names); p != nil && near != "" {
-		p.Mend = source.Replace(at, near, near+" is there")
+	if p := r.once("account-unknown", at, format, args...); p != nil {
+		p.Mend = declare.Meant(at, name, names, "is there")
 	}
 }
 

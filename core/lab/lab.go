@@ -24,6 +24,7 @@ type Lab struct {
 	Networks []*Network
 	Stacks   []*Stack
 	Problems []source.Problem
+	Broken   bool // lab.toml could not be read to its end: what is missing in it says nothing
 
 	Severities []Severity // that [check] gives to rules
 	Accepted   []Accepted

@@ -131,9 +131,7 @@ func (r *resolver) network(s *Service, d *declare.Service, in *scope) {
 				known = append(known, n.Name)
 			}
 			if p := r.once("network-unknown", at, "lab.toml has no network %s", v.Text); p != nil {
-				if near := declare.Nearest(v.Text, known); near != "" {
-					p.Mend = source.Replace(at, near, near+" is one")
-				}
+				p.Mend = declare.Meant(at, v.Text, known, "is one")
 			}
 		} else if n := r.lab.Networks[i]; !slices.Contains(s.Networks, n) {
 			s.Networks = append(s.Networks, n)
@@ -185,10 +183,7 @@ func (r *resolver) serviceNamed(st *Stack, name string, at source.Span) *Service
 	for _, o := range st.Services {
 		names = append(names, o.Name)
 	}
-	p := r.problem("order-unknown", at, "the stack %s has no service %s", st.Name, name)
-	if near := declare.Nearest(name, names); near != "" {
-		p.Mend = source.Replace(at, strings.Replace(at.Text(), name, near, 1), near+" is one")
-	}
+	r.problem("order-unknown", at, "the stack %s has no service %s", st.Name, name).Mend = declare.Meant(at, name, names, "is one")
 	return nil
 }
 
@@ -209,10 +204,8 @@ func (r *resolver) after(s *Service, t declare.Text, in *scope) {
 			for _, o := range r.lab.Stacks {
 				names = append(names, o.Name)
 			}
-			p := r.problem("order-unknown", v.Part(0, len(other)), "the lab has no stack %s", other)
-			if near := declare.Nearest(other, names); near != "" {
-				p.Mend = source.Replace(v.Part(0, len(other)), near, near+" is one")
-			}
+			at := v.Part(0, len(other))
+			r.problem("order-unknown", at, "the lab has no stack %s", other).Mend = declare.Meant(at, other, names, "is one")
 			return
 		}
 		if st.Host != stack.Host {
@@ -276,9 +269,10 @@ func (r *resolver) volume(s *Service, name string, at source.Span) *Volume {
 		names = append(names, v.Name)
 	}
 	p := r.problem("volume-unknown", at, "the stack %s has no volume %s", s.Stack.Name, name)
-	if near := declare.Nearest(name, names); near != "" {
-		p.Mend = source.Replace(at, strings.Replace(at.Text(), name, near, 1), near+" is one")
-	} else if file := s.Stack.File; at.Text() == "volume "+name && strings.Trim(name, "abcdefghijklmnopqrstuvwxyz0123456789-") == "" {
+	if p.Mend = declare.Meant(at, name, names, "is one"); p.Mend != nil {
+		return nil
+	}
+	if file := s.Stack.File; at.Text() == "volume "+name && strings.Trim(name, "abcdefghijklmnopqrstuvwxyz0123456789-") == "" {
 		end := file.Span(len(file.Text), len(file.Text))
 		text := "\n[volume." + name + "]\n"
 		if !strings.HasSuffix(file.Text, "\n") {

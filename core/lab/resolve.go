@@ -69,7 +69,7 @@ type resolver struct {
 func Resolve(decl *declare.Lab, in Input) *Lab {
 	r := &resolver{
 		decl: decl, in: in,
-		lab:   &Lab{Name: decl.Name.Value, NameAt: decl.Name.Span, Files: in.Files, EnvFiles: maps.Clone(decl.EnvFiles), secrets: map[secret.Text]bool{}},
+		lab:   &Lab{Name: decl.Name.Value, NameAt: decl.Name.Span, Broken: decl.Broken, Files: in.Files, EnvFiles: maps.Clone(decl.EnvFiles), secrets: map[secret.Text]bool{}},
 		files: map[string]*declare.EnvFile{},
 	}
 	r.secrets = r.lab.secrets // until stacks are worked out at the same time
@@ -240,9 +240,7 @@ func (r *resolver) stack(d *declare.Stack) {
 		}
 		if st.Host = r.lab.Host(v.Text); st.Host == nil {
 			p := r.problem("host-unknown", st.HostAt, "lab.toml has no host %s; it has %s", v.Text, strings.Join(names, ", "))
-			if near := declare.Nearest(v.Text, names); near != "" {
-				p.Mend = source.Replace(st.HostAt, near, near+" is one")
-			}
+			p.Mend = declare.Meant(st.HostAt, v.Text, names, "is one")
 		}
 	case len(r.lab.Hosts) == 1:
 		st.Host = r.lab.Hosts[0]

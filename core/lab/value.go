@@ -236,8 +236,11 @@ func (r *resolver) reference(name string, whole, at source.Span, in *scope) Valu
 func (r *resolver) unknownReference(name, prefix, suffix string, at source.Span, names []string, format string, args ...any) Value {
 	p := r.problem("reference-unknown", at, format, args...)
 	if near := declare.Nearest(name, names); near != "" {
-		near = prefix + near + suffix
-		p.Mend = source.Replace(at, near, near+" is there")
+		right := prefix + near + suffix
+		p.Mend = &source.Mend{Text: right + " is there"}
+		if near == name || declare.Certain(name, near) {
+			p.Mend = source.Replace(at, right, p.Mend.Text)
+		}
 	}
 	return Value{Unknown: true}
 }
@@ -330,9 +333,7 @@ func (r *resolver) letValue(l *let) Value {
 			names = append(names, e.Name)
 		}
 		p := r.problem("reference-unknown", l.decl.Key.Part(0, len(l.decl.Key.Value)), "%s has no entry %s", path, l.decl.Key.Value)
-		if near := declare.Nearest(l.decl.Key.Value, names); near != "" {
-			p.Mend = source.Replace(l.decl.Key.Part(0, len(l.decl.Key.Value)), near, near+" is there")
-		}
+		p.Mend = declare.Meant(p.At, l.decl.Key.Value, names, "is there")
 		return Value{Unknown: true}
 	}
 	v := valueOf(secret.Of(e.Value.Value, l.secret || declare.IsSecret(e.Name) || declare.IsSecret(l.decl.Name)))

@@ -78,7 +78,5 @@ func (r *resolver) zoneUnknown(name string, at source.Span) {
 	if strings.EqualFold(near, name) {
 		p.Message = fmt.Sprintf("%q is not how the IANA database writes this time zone: letter case counts", name)
 	}
-	if near != "" {
-		p.Mend = source.Replace(at, near, near+" is one")
-	}
+	p.Mend = declare.Meant(at, name, Zones(), "is one")
 }

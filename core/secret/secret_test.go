@@ -22,7 +22,7 @@ func TestNothingShowsIt(t *testing.T) {
 		List   []Text
 		Map    map[Text]Text
 	}
-	for _, s := range []string{"moon-over-skerry", "a\"b\\c", "<&>", "two\nlines", "abc", "\x00\xff"} {
+	for _, s := range []string{"moon-over-skerry", "a\"b\\c", "<&>", "two\nlines", "q7Z", "\x00\xff"} {
 		x := Of(s, true)
 		h := &holder{x, x, []Text{x}, map[Text]Text{x: x}}
 		var log strings.Builder

@@ -98,6 +98,25 @@ func unquoted(s string) string {
 	return s
 }
 
+// Shown returns the marked text with what is hidden replaced.
+func (s Span) Shown() string {
+	if s.File == nil {
+		return ""
+	}
+	return s.File.shown(s.Start, s.End)
+}
+
+// Hidden returns the texts that are kept out of excerpts, without quotes.
+func (f *File) Hidden() []string {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	var all []string
+	for _, h := range f.hidden {
+		all = append(all, unquoted(h.Text()))
+	}
+	return all
+}
+
 // Excerpt returns the first line of the span in three parts: before the mark, marked, after it. Hidden text is replaced
 // by its length in characters.
 func (s Span) Excerpt() (before, marked, after string) {

@@ -33,26 +33,31 @@ type Mend struct {
 type Edit struct {
 	At  Span
 	New string
+	// Shown is what may be shown of New where a secret is in it; "" for all of it.
+	Shown string
 }
+
+// Says returns what may be shown of the new text.
+func (e Edit) Says() string { return cmp.Or(e.Shown, e.New) }
 
 // Replace returns a mend with a single edit.
 func Replace(at Span, with, text string) *Mend {
-	return &Mend{Text: text, Edits: []Edit{{at, with}}}
+	return &Mend{Text: text, Edits: []Edit{{At: at, New: with}}}
 }
 
 // Apply carries out edits and returns the new text of each file that changes, by path. All edits refer to the texts as they
 // are. An edit that overlaps an earlier one (by place, then by order) is left for a next round, and so are the others of its
-// group: the edits of one mend happen together or not at all. The second result counts the groups applied.
-func Apply(groups [][]Edit) (texts map[string]string, applied int) {
+// group: the edits of one mend happen together or not at all. The second result has the numbers of the groups applied.
+func Apply(groups [][]Edit) (texts map[string]string, applied []int) {
 	taken := map[*File][]Edit{}
-	for _, group := range groups {
+	for n, group := range groups {
 		if len(group) == 0 || slices.ContainsFunc(group, func(e Edit) bool { return overlapsAny(taken[e.At.File], e) }) {
 			continue
 		}
 		for _, e := range group {
 			taken[e.At.File] = append(taken[e.At.File], e)
 		}
-		applied++
+		applied = append(applied, n)
 	}
 	texts = map[string]string{}
 	for file, edits := range taken {

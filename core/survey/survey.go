@@ -68,6 +68,11 @@ type Engine struct {
 	Missing []string `json:"missing,omitempty"`
 }
 
+// SeesHolders tells whether it shows all that may hold a port, a name or a volume: the engine with what it runs, and the sockets of the machine.
+func (s *Survey) SeesHolders() bool {
+	return s != nil && s.Engine != nil && s.Unknown["engine"] == "" && s.Unknown["machine"] == "" && s.Unknown["listeners"] == ""
+}
+
 // IDMap is a stretch of ids inside containers, and the first id of the host that it stands for.
 type IDMap struct {
 	Inside int `json:"inside"`

@@ -61,7 +61,7 @@ var habitRules = []Rule{
 		Find: func(in *Input) {
 			for _, s := range in.surveyed() {
 				if e := s.Stack.Host.Survey.Engine; s.LogLimit.Files == 0 && e != nil && e.LogLimit != nil && !*e.LogLimit {
-					in.report(s, source.Problem{At: s.At, Message: "the log of " + s.FullName() + " grows without a limit, and the engine of " + s.Stack.Host.Name + " has none of its own"})
+					in.report(s, source.Problem{At: settingAt(s, "log-limit"), Message: "the log of " + s.FullName() + " grows without a limit, and the engine of " + s.Stack.Host.Name + " has none of its own"})
 				}
 			}
 		},
@@ -92,7 +92,7 @@ var habitRules = []Rule{
 		Find: func(in *Input) {
 			for _, s := range in.services() {
 				if s.Settings.Privileged {
-					in.report(s, source.Problem{At: s.At, Message: s.FullName() + " is privileged: whoever takes it over is root on " + s.Stack.Host.Name})
+					in.report(s, source.Problem{At: settingAt(s, "privileged"), Message: s.FullName() + " is privileged: whoever takes it over is root on " + s.Stack.Host.Name})
 				}
 			}
 		},
@@ -120,7 +120,7 @@ var habitRules = []Rule{
 		Find: func(in *Input) {
 			for _, s := range in.services() {
 				if s.NetworkMode == "host" {
-					in.report(s, source.Problem{At: s.At, Message: s.FullName() + " lives in the network of " + s.Stack.Host.Name + ": it reaches what listens on its loopback only"})
+					in.report(s, source.Problem{At: settingAt(s, "network"), Message: s.FullName() + " lives in the network of " + s.Stack.Host.Name + ": it reaches what listens on its loopback only"})
 				}
 			}
 		},
@@ -134,7 +134,8 @@ var habitRules = []Rule{
 			for _, s := range in.services() {
 				for _, c := range s.Settings.Capabilities {
 					if what := mighty[c]; what != "" && (c != "NET_ADMIN" || s.HostNetwork()) {
-						in.report(s, source.Problem{At: s.At, Message: s.FullName() + " has " + c + ": it can " + what})
+						at := itemAt(s, s.Declared().Settings.Capabilities, func(text string) bool { name, err := declare.ParseCapability(text); return err == nil && name == c })
+						in.report(s, source.Problem{At: at, Message: s.FullName() + " has " + c + ": it can " + what})
 					}
 				}
 			}

@@ -63,7 +63,7 @@ var hostRules = []Rule{
 					continue
 				}
 				in.report(s, source.Problem{
-					At:      s.At,
+					At:      settingAt(s, "init"),
 					Message: "init is declared, and the engine of " + s.Stack.Host.Name + " (" + e.Name + ") has no such process: it is left out",
 					Mend:    &source.Mend{Text: "install the engine's helper for it on the host (Debian's package catatonit), or take init out"},
 				})

@@ -135,12 +135,18 @@ var secretRules = []Rule{
 		Mended:  `env.A_PASSWORD = "${pw}"`,
 		Find: func(in *Input) {
 			for _, s := range in.services() {
-				where := ""
+				d, where, at := s.Declared(), "", s.At
+				marked := func(list []declare.Text, words []secret.Text) source.Span {
+					if i := slices.IndexFunc(words, secret.Text.Secret); len(list) == len(words) {
+						return textAt(s, list[i])
+					}
+					return s.At // one of them is unknown
+				}
 				switch {
 				case secret.Any(s.Settings.Entrypoint):
-					where = "its entrypoint"
+					where, at = "its entrypoint", marked(d.Settings.Entrypoint, s.Settings.Entrypoint)
 				case secret.Any(s.Settings.Command):
-					where = "its command"
+					where, at = "its command", marked(d.Settings.Command, s.Settings.Command)
 				}
 				words := secret.Reveal(slices.Concat(s.Settings.Command, s.Settings.Entrypoint))
 				for _, v := range s.Env {
@@ -148,18 +154,21 @@ var secretRules = []Rule{
 					if !v.Value.Secret() || len(value) < 6 {
 						continue
 					}
-					if slices.ContainsFunc(words, func(w string) bool { return strings.Contains(w, value) }) {
-						where = "its command"
+					if slices.ContainsFunc(words, func(w string) bool { return strings.Contains(w, value) }) && where == "" {
+						where, at = "its command", itemAt(s, slices.Concat(d.Settings.Command, d.Settings.Entrypoint), func(text string) bool { return strings.Contains(text, value) })
 					}
 					if slices.ContainsFunc(s.Settings.Labels, func(p lab.Pair) bool { return strings.Contains(p.Value, value) }) {
 						where = "a label"
+						if i := slices.IndexFunc(d.Settings.Labels, func(n declare.Named) bool { return strings.Contains(n.Text.Value, value) }); i >= 0 {
+							at = textAt(s, d.Settings.Labels[i].Text)
+						}
 					}
 				}
 				if s.Ready != nil && secret.Any(s.Ready.Command) {
-					where = "ready"
+					where, at = "ready", marked(d.Ready.Command, s.Ready.Command)
 				}
 				if where != "" {
-					in.report(s, source.Problem{At: s.At, Message: fmt.Sprintf("a secret of %s is in %s: everybody on %s can read it", s.FullName(), where, s.Stack.Host.Name)})
+					in.report(s, source.Problem{At: at, Message: fmt.Sprintf("a secret of %s is in %s: everybody on %s can read it", s.FullName(), where, s.Stack.Host.Name)})
 				}
 			}
 		},

@@ -443,8 +443,9 @@ func deviceMissing(in *Input) {
 				continue
 			}
 			f := facts.Devices[i]
+			at := itemAt(s, s.Declared().Settings.Devices, func(text string) bool { device, err := declare.ParseDevice(text); return err == nil && device == d })
 			if f.Missing {
-				in.report(s, source.Problem{At: s.At, Message: fmt.Sprintf("%s has no device %s", s.Stack.Host.Name, d.Host)})
+				in.report(s, source.Problem{At: at, Message: fmt.Sprintf("%s has no device %s", s.Stack.Host.Name, d.Host)})
 				continue
 			}
 			w, words, err := whoIs(s)
@@ -455,7 +456,7 @@ func deviceMissing(in *Input) {
 			if got, _ := access(device, w, mayRead); got&mayRead != 0 {
 				continue
 			}
-			p := source.Problem{At: s.At, Message: fmt.Sprintf("%s may not open %s, which belongs to %s and %s, mode %s", words, d.Host, facts.UserName(f.UID), facts.GroupName(f.GID), f.Mode)}
+			p := source.Problem{At: at, Message: fmt.Sprintf("%s may not open %s, which belongs to %s and %s, mode %s", words, d.Host, facts.UserName(f.UID), facts.GroupName(f.GID), f.Mode)}
 			w.groups = append(w.groups, f.GID)
 			if got, _ := access(device, w, mayRead); got&mayRead != 0 && (facts.Engine == nil || !facts.Engine.Rootless) {
 				group := strconv.Itoa(f.GID)

@@ -241,6 +241,9 @@ func boolean[T any](name, doc, example string, field func(*T) **bool) key[T] {
 		}
 		value := e.value.text == "true"
 		*field(into) = &value
+		if s, ok := any(into).(*Service); ok {
+			s.switched(name, e.value.span)
+		}
 	}}
 }
 

@@ -58,6 +58,16 @@ type Settings struct {
 
 	Privileged, ReadOnly, Init, Overlap   *bool
 	Sysctls, Labels, Ulimits, AddressBook []Named
+
+	Switches map[string]source.Span // where a key of true or false is set, by its name
+}
+
+// switched notes where a key of true or false is set.
+func (s *Service) switched(key string, at source.Span) {
+	if s.Settings.Switches == nil {
+		s.Settings.Switches = map[string]source.Span{}
+	}
+	s.Settings.Switches[key] = at
 }
 
 // setting is where the reader of a rarer key puts its value.

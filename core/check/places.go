@@ -1,0 +1,45 @@
+package check
+
+import (
+	"slices"
+
+	"proudlantern.example/lantern/core/declare"
+	"proudlantern.example/lantern/core/lab"
+	"proudlantern.example/lantern/core/source"
+)
+
+// settingAt returns where a setting of a service stands: the value that says so, else the service's name.
+func settingAt(s *lab.Service, key string) source.Span {
+	d := s.Declared()
+	if d.Settings == nil {
+		return s.At
+	}
+	var text declare.Text
+	switch key {
+	case "network":
+		text = d.Settings.Network
+	case "log-limit":
+		text = d.LogLimit
+	default:
+		if at, ok := d.Settings.Switches[key]; ok {
+			return at
+		}
+	}
+	return textAt(s, text)
+}
+
+// textAt returns where a declared text stands, without its quotes; the service's name where it is not declared there.
+func textAt(s *lab.Service, t declare.Text) source.Span {
+	if !t.IsSet() || t.Span.IsZero() {
+		return s.At
+	}
+	return t.Part(0, len(t.Value))
+}
+
+// itemAt returns where an item of a list of a service stands; the service's name where references or a way of writing keep it from being found.
+func itemAt(s *lab.Service, list []declare.Text, is func(text string) bool) source.Span {
+	if i := slices.IndexFunc(list, func(t declare.Text) bool { return is(t.Value) }); i >= 0 {
+		return textAt(s, list[i])
+	}
+	return s.At
+}

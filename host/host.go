@@ -73,7 +73,7 @@ func surveyStandIn(ctx context.Context, e *engine.Engine, s, machine *survey.Sur
 		if found, ok := known[p]; ok {
 			s.Paths = append(s.Paths, found)
 		} else {
-			s.Paths = append(s.Paths, survey.Path{Path: p, Kind: survey.Missing, Near: nearAmong(p, names)})
+			s.Paths = append(s.Paths, survey.Path{Path: p, Kind: survey.Missing, Near: beside(p, nearAmong(p, names))})
 		}
 	}
 	return s, surveyEngine(ctx, e, s, wanted)

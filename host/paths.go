@@ -138,7 +138,17 @@ func near(p string) []string {
 		}
 		found = append(found, nearAmong(p, names)...)
 	}
-	return unique(found)
+	return unique(beside(p, found))
+}
+
+// beside makes names of the paths that are in the same folder as one.
+func beside(p string, paths []string) []string {
+	for i, f := range paths {
+		if path.Dir(f) == path.Dir(p) {
+			paths[i] = path.Base(f)
+		}
+	}
+	return paths
 }
 
 // otherCase walks down a path, taking at each step the name as it is or in other letter case.

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 	"strconv"
+	"strings"
 
 	"proudlantern.example/lantern/core/declare"
 	"proudlantern.example/lantern/core/lab"
@@ -32,7 +33,10 @@ var identityRules = []Rule{
 		Text:    "What is missing would be filled in by the engine or the image, each in its own way.",
 		Mistake: "run-as = \"1311\"\nowner-variables = [\"DESK_UID\"]",
 		Mended:  "run-as = \"1311:1400\"\nowner-variables = [\"DESK_UID\", \"DESK_GID\"]",
-		Find:    resolverFinds,
+		Find: func(in *Input) {
+			resolverFinds(in)
+			halfVariables(in)
+		},
 	}, {
 		Name: "account-unowned", Severity: Note, Needs: Host,
 		Title:   "a uid that nobody on the host has",
@@ -49,9 +53,14 @@ var identityRules = []Rule{
 		Find: func(in *Input) {
 			for _, s := range in.surveyed() {
 				image, ok := imageOf(s)
-				if ok && s.RunAs == nil && s.OwnerUID == "" && slices.Contains([]string{"", "0", "root", "0:0", "root:root"}, image.User) && writes(s) {
-					in.report(s, source.Problem{At: s.Image.Part(0, len(s.Image.Text)), Message: s.FullName() + " runs as root, because its image names no other user, and writes on the host"})
+				if !ok || s.RunAs != nil || s.OwnerUID != "" || s.Declared().RunAs.IsSet() || !slices.Contains([]string{"", "0", "root", "0:0", "root:root"}, image.User) {
+					continue // run-as = "image" is to be told, too
 				}
+				message := s.FullName() + " runs as root, because its image names no other user"
+				if writes(s) {
+					message += ", and writes on the host"
+				}
+				in.report(s, source.Problem{At: s.Image.Part(0, len(s.Image.Text)), Message: message})
 			}
 		},
 	}, {
@@ -87,6 +96,28 @@ func accountUnowned(in *Input) {
 			if !slices.ContainsFunc(facts.Accounts, func(a survey.Account) bool { return a.UID == id.UID }) {
 				told[id.At] = true
 				in.report(s, source.Problem{At: id.At, Message: fmt.Sprintf("nobody on %s has uid %d", s.Stack.Host.Name, id.UID)})
+			}
+		}
+	}
+}
+
+// halfVariables reports a variable for a uid that is set by hand without the one for its gid, or the reverse.
+func halfVariables(in *Input) {
+	for _, s := range in.services() {
+		for _, v := range s.Env {
+			half, other := strings.TrimSuffix(v.Name, "UID"), "GID"
+			if half == v.Name {
+				half, other = strings.TrimSuffix(v.Name, "GID"), "UID"
+			}
+			// UUID and GUID are names of other things.
+			if half == v.Name || strings.HasSuffix(half, "U") || strings.HasSuffix(half, "G") || v.Origin == lab.FromOwner {
+				continue
+			}
+			if _, err := strconv.ParseUint(v.Value.Reveal(), 10, 31); err != nil {
+				continue
+			}
+			if !slices.ContainsFunc(s.Env, func(o lab.Variable) bool { return o.Name == half+other }) {
+				in.report(s, source.Problem{At: v.At, Message: fmt.Sprintf("%s is set, and %s is not: the image fills that in by itself", v.Name, half+other)})
 			}
 		}
 	}
@@ -194,14 +225,13 @@ var zoneRules = []Rule{
 		Mistake: `timezone = "Atlantic/Faroe"    # the machine is set to UTC`,
 		Mended:  `timezone = "host"`,
 		Find: func(in *Input) {
-			told := map[source.Span]bool{}
 			for _, s := range in.surveyed() {
 				h := s.Stack.Host
-				if s.Zone.Name == "" || told[s.Zone.At] || h.Survey.Timezone == "" || h.Survey.Timezone == s.Zone.Name || !lab.IsZone(s.Zone.Name) {
-					continue
+				// Whoever gives a host, a stack or a service a zone of its own means it.
+				if s.Zone.At == in.Lab.ZoneAt && s.Zone.Name != "" && h.Survey.Timezone != "" && h.Survey.Timezone != s.Zone.Name && lab.IsZone(s.Zone.Name) {
+					in.report(s, source.Problem{At: s.Zone.At, Message: fmt.Sprintf("%s itself is set to %s", h.Name, h.Survey.Timezone)})
+					return
 				}
-				told[s.Zone.At] = true
-				in.report(s, source.Problem{At: s.Zone.At, Message: fmt.Sprintf("%s itself is set to %s", h.Name, h.Survey.Timezone)})
 			}
 		},
 	},

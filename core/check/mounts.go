@@ -31,7 +31,7 @@ var mountRules = []Rule{
 					problem.Because = []source.Because{{Text: path.Dir(first) + " is there, and nothing called " + path.Base(first) + " is in it"}}
 				}
 				if len(p.Near) > 0 {
-					problem.Because = append(problem.Because, source.Because{Text: "beside it there are " + strings.Join(p.Near, ", ")})
+					problem.Because = append(problem.Because, source.Because{Text: "beside it there are " + strings.Join(p.NearPaths(), ", ")})
 				}
 				problem.Mend = letCreate(m, p)
 				in.report(s, problem)
@@ -98,12 +98,12 @@ func letCreate(m lab.Mount, p survey.Path) *source.Mend {
 
 // otherSpelling returns the path that was probably meant: letter case first, else a letter away.
 func otherSpelling(p survey.Path) (right, how string, ok bool) {
-	for _, near := range p.Near {
+	for _, near := range p.NearPaths() {
 		if strings.EqualFold(near, p.Path) {
 			return near, "in other letter case", true
 		}
 	}
-	for _, near := range p.Near {
+	for _, near := range p.NearPaths() {
 		// Digits tell folders apart on purpose (disk1, disk2), and so does a first letter.
 		if declare.OneLetterAway(path.Base(near), path.Base(p.Path)) && len(path.Base(near)) > 4 && path.Dir(near) == path.Dir(p.Path) {
 			return near, "one letter away", true

@@ -115,8 +115,40 @@ func aliasClash(in *Input) {
 	}
 }
 
+// ownOverlap reports networks of the lab whose addresses overlap on a host that both are on.
+func ownOverlap(in *Input, told map[*lab.Network]bool) {
+	type placed struct {
+		network *lab.Network
+		subnet  netip.Prefix
+	}
+	on := map[*lab.Host][]placed{}
+	for _, s := range in.services() {
+		for _, n := range s.Networks {
+			want, err := netip.ParsePrefix(n.Subnet)
+			if err != nil || slices.ContainsFunc(on[s.Stack.Host], func(o placed) bool { return o.network == n }) {
+				continue
+			}
+			for _, o := range on[s.Stack.Host] {
+				later, earlier := placed{n, want}, o
+				if slices.Index(in.Lab.Networks, later.network) < slices.Index(in.Lab.Networks, earlier.network) {
+					later, earlier = earlier, later
+				}
+				if o.subnet.Overlaps(want) && !told[later.network] {
+					told[later.network] = true
+					in.report(s, source.Problem{
+						At: later.network.At, Message: fmt.Sprintf("%s of %s overlaps %s of the lab's network %s on %s", later.subnet, later.network.Name, earlier.subnet, earlier.network.Name, s.Stack.Host.Name),
+						Because: []source.Because{{Text: "there", At: earlier.network.At}},
+					})
+				}
+			}
+			on[s.Stack.Host] = append(on[s.Stack.Host], placed{n, want})
+		}
+	}
+}
+
 func networkOverlap(in *Input) {
 	told := map[*lab.Network]bool{}
+	ownOverlap(in, told)
 	for _, s := range in.surveyed() {
 		for _, n := range s.Networks {
 			want, err := netip.ParsePrefix(n.Subnet)

@@ -223,7 +223,12 @@ func (in *Input) acceptUnused(used map[int]bool) {
 		known := slices.ContainsFunc(in.all, func(r Rule) bool { return r.Name == a.Rule })
 		skipped := slices.ContainsFunc(in.result.Skipped, func(s Skip) bool { return s.Rule == a.Rule })
 		off := slices.ContainsFunc(in.Lab.Severities, func(s lab.Severity) bool { return s.Rule == a.Rule && s.Severity == "off" })
-		if used[i] || !known || skipped || off || a.Reason == "" || in.Lab.Broken {
+		if a.Reason == "" {
+			p := source.Problem{Rule: acceptUnused, Stack: a.Stack, Service: a.Service, At: a.At, Message: "this accepts nothing: whoever accepts a finding says why"}
+			in.result.Findings = append(in.result.Findings, Finding{Problem: p, Severity: in.rule.Severity})
+			continue
+		}
+		if used[i] || !known || skipped || off || in.Lab.Broken {
 			continue // other findings say the rest
 		}
 		what := a.Rule

@@ -180,8 +180,20 @@ var commonSecrets = []string{"passwordpassword", "password1234", "administrator"
 
 func envPlainSecret(in *Input) {
 	told := map[source.Span]bool{}
+	for _, l := range in.Lab.PlainLets {
+		if value := l.At.Text(); !path.IsAbs(value) && !placeholder().MatchString(value) {
+			p := source.Problem{Rule: in.rule.Name, Stack: l.Stack, At: l.At, Message: fmt.Sprintf("%s of [let] holds a secret, and stands in %s", l.Name, l.At.File.Path), Mend: &source.Mend{Text: l.Name + " = { env-file = \"FILE.env\", key = \"NAME\" } takes it out of an environment file"}}
+			in.result.Findings = append(in.result.Findings, Finding{Problem: p, Severity: in.rule.Severity})
+		}
+	}
 	for _, s := range in.services() {
 		for _, v := range s.Env {
+			for _, at := range v.Written {
+				if v.Origin == lab.FromEnv && !told[at] && !placeholder().MatchString(at.Text()) {
+					told[at] = true
+					in.report(s, source.Problem{At: at, Message: fmt.Sprintf("the password in %s is a secret and stands in %s", v.Name, at.File.Path), Mend: &source.Mend{Text: "${NAME} in its place, with NAME = { env-file = \"FILE.env\", key = \"NAME\" } in [let]"}})
+				}
+			}
 			value := v.Value.Reveal()
 			if !v.Value.Secret() || v.Origin != lab.FromEnv || v.At.Text() != value || path.IsAbs(value) || told[v.At] || placeholder().MatchString(value) {
 				continue

@@ -321,32 +321,68 @@ func mountWriters(in *Input) {
 		service *lab.Service
 		mount   lab.Mount
 	}
-	first := map[*lab.Host]map[string]writer{}
+	type folders struct {
+		written map[string][]writer // by the folder itself
+		inside  map[string][]writer // by each folder above it
+	}
+	hosts := map[*lab.Host]folders{}
 	for _, s := range in.services() {
 		for _, m := range s.Mounts {
 			if m.Kind != declare.MountPath || m.ReadOnly {
 				continue
 			}
-			if first[s.Stack.Host] == nil {
-				first[s.Stack.Host] = map[string]writer{}
+			f, ok := hosts[s.Stack.Host]
+			if !ok {
+				f = folders{map[string][]writer{}, map[string][]writer{}}
+				hosts[s.Stack.Host] = f
 			}
-			other, seen := first[s.Stack.Host][m.Source]
-			if !seen {
-				first[s.Stack.Host][m.Source] = writer{s, m}
-				continue
+			real := realPath(s, m)
+			other := func(list []writer) *writer {
+				for _, w := range list {
+					if w.service.Stack != s.Stack {
+						return &w
+					}
+				}
+				return nil
 			}
-			if other.service.Stack == s.Stack {
-				continue
+			tell := func(o *writer, what string) {
+				in.report(s, source.Problem{At: m.SourceAt, Message: fmt.Sprintf("%s and %s both write %s", s.FullName(), o.service.FullName(), what), Because: []source.Because{{Text: o.service.FullName(), At: o.mount.SourceAt}}})
+				if keeps(s, m) || keeps(o.service, o.mount) {
+					in.result.Findings[len(in.result.Findings)-1].Severity = Warning
+				}
 			}
-			in.report(s, source.Problem{
-				At: m.SourceAt, Message: fmt.Sprintf("%s and %s both write %s", s.FullName(), other.service.FullName(), m.Source),
-				Because: []source.Because{{Text: other.service.FullName(), At: other.mount.SourceAt}},
-			})
-			if keeps(s, m) || keeps(other.service, other.mount) {
-				in.result.Findings[len(in.result.Findings)-1].Severity = Warning
+			switch o := other(f.written[real]); {
+			case o != nil && o.mount.Source != m.Source:
+				tell(o, fmt.Sprintf("%s, which is also %s", m.Source, o.mount.Source))
+			case o != nil:
+				tell(o, m.Source)
+			default:
+				if o := other(f.inside[real]); o != nil {
+					tell(o, fmt.Sprintf("%s, inside %s", o.mount.Source, m.Source))
+				}
+			}
+			for above := path.Dir(real); above != "/" && above != "."; above = path.Dir(above) {
+				if o := other(f.written[above]); o != nil && other(f.written[real]) == nil {
+					tell(o, fmt.Sprintf("%s, inside %s", m.Source, o.mount.Source))
+					break
+				}
+			}
+			f.written[real] = append(f.written[real], writer{s, m})
+			for above := path.Dir(real); above != "/" && above != "."; above = path.Dir(above) {
+				f.inside[above] = append(f.inside[above], writer{s, m})
 			}
 		}
 	}
+}
+
+// realPath returns the path of a mount without symbolic links, as far as the survey knows it.
+func realPath(s *lab.Service, m lab.Mount) string {
+	if s.Stack.Host.Survey != nil {
+		if p, ok := s.Stack.Host.Survey.Path(m.Source); ok && p.Real != "" {
+			return p.Real
+		}
+	}
+	return m.Source
 }
 
 // keeps tells whether the image of a service keeps its data where a mount is.

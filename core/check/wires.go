@@ -127,17 +127,28 @@ type wire struct {
 	port     int         // 0: none said
 	hostAt   source.Span
 	portAt   source.Span // zero: none said
-	user     string      // of a URL
-	password secret.Text
-	database string
+	with     []credential
 }
 
-// wirePatterns match URLs; machines with a port; and the words of a connection string.
-var wirePatterns = sync.OnceValue(func() [3]*regexp.Regexp {
-	return [3]*regexp.Regexp{
-		regexp.MustCompile(`[a-z][a-z0-9+.-]*://(?:([^\s/@:,]*)(?::([^\s/@]*))?@)?(\[[0-9a-fA-F:.]+\]|[^\s/:@?#,\[\]]+)(?::([0-9]{1,5}))?(?:/([A-Za-z0-9_-]+)(?:[?\s]|$))?`),
-		regexp.MustCompile(`^\s*([A-Za-z][A-Za-z0-9.-]*|[0-9]+(?:\.[0-9]+){3}):([0-9]{2,5})\s*$`),
-		regexp.MustCompile(`(?:^|\s)host=(\S+)(?:\s(?:.*\s)?port=([0-9]{1,5}))?`),
+// credential is something that the other end has to agree to.
+type credential struct {
+	what  string // "the user", "the password", "the database"
+	value secret.Text
+	at    source.Span
+	name  string // of the variable that says it
+}
+
+const (
+	theUser, thePassword, theDatabase = "the user", "the password", "the database"
+)
+
+// wirePatterns match URLs; machines with a port; the machine of a connection string; and its other words.
+var wirePatterns = sync.OnceValue(func() [4]*regexp.Regexp {
+	return [4]*regexp.Regexp{
+		regexp.MustCompile(`[a-z][a-z0-9+.-]*://(?:([^\s/@:,]*)(?::([^\s/@]*))?@)?["']?(\[[0-9a-fA-F:.]+\]|[^\s/:@?#,\[\]"']+)["']?(?::([0-9]{1,5}))?(?:/([A-Za-z0-9_-]+)(?:[?\s]|$))?`),
+		regexp.MustCompile(`^\s*["']?([A-Za-z][A-Za-z0-9.-]*|[0-9]+(?:\.[0-9]+){3})["']?:([0-9]{2,5})(?:/\S*)?\s*$`),
+		regexp.MustCompile(`(?i)(?:^|[\s;])(?:host|server)\s*=\s*["']?([^\s;"']+)["']?`),
+		regexp.MustCompile(`(?i)(?:^|[\s;])(port|user|user ?name|user ?id|uid|password|pwd|dbname|database)\s*=\s*(?:'([^']*)'|"([^"]*)"|([^\s;"']+))`),
 	}
 })
 
@@ -153,28 +164,28 @@ func wires(s *lab.Service) []wire {
 			continue
 		}
 		patterns := wirePatterns()
-		part := func(m []int, group int) string {
-			if m[2*group] < 0 {
-				return ""
-			}
-			return value[m[2*group]:m[2*group+1]]
-		}
-		add := func(m []int, host, port int) {
-			w := wire{from: s, variable: v, host: strings.Trim(part(m, host), "[]"), said: v.Cut(m[2*host], m[2*host+1]), hostAt: v.Part(m[2*host], m[2*host+1])}
-			if text := part(m, port); text != "" {
-				w.port, _ = strconv.Atoi(text)
+		add := func(m []int, host, port int) *wire {
+			w := wire{from: s, variable: v, host: strings.Trim(value[m[2*host]:m[2*host+1]], "[]"), said: v.Cut(m[2*host], m[2*host+1]), hostAt: v.Part(m[2*host], m[2*host+1])}
+			if port > 0 && m[2*port] >= 0 {
+				w.port, _ = strconv.Atoi(value[m[2*port]:m[2*port+1]])
 				w.portAt = v.Part(m[2*port], m[2*port+1])
 			}
-			if host == 3 {
-				w.user, w.password, w.database = part(m, 1), secret.Of(part(m, 2), true), part(m, 5)
-			}
 			all = append(all, w)
+			return &all[len(all)-1]
+		}
+		with := func(w *wire, what string, start, end int) {
+			if start < end {
+				w.with = append(w.with, credential{what, secret.Of(value[start:end], what == thePassword || v.Cut(start, end).Secret()), v.Part(start, end), v.Name})
+			}
 		}
 		// The expressions are slow, and most values have nothing of the kind.
 		if strings.Contains(value, "://") {
 			if found := patterns[0].FindAllStringSubmatchIndex(value, -1); found != nil {
 				for _, m := range found {
-					add(m, 3, 4)
+					w := add(m, 3, 4)
+					with(w, theUser, m[2], m[3])
+					with(w, thePassword, m[4], m[5])
+					with(w, theDatabase, m[10], m[11])
 				}
 				continue
 			}
@@ -189,26 +200,59 @@ func wires(s *lab.Service) []wire {
 			}
 			start += len(item) + len(",")
 		}
-		if strings.Contains(value, "host=") {
-			for _, m := range patterns[2].FindAllStringSubmatchIndex(value, -1) {
-				add(m, 1, 2)
+		if strings.Contains(value, "=") {
+			if m := patterns[2].FindStringSubmatchIndex(value); m != nil {
+				w := add(m, 1, 0)
+				for _, m := range patterns[3].FindAllStringSubmatchIndex(value, -1) {
+					from, to := max(m[4], m[6], m[8]), max(m[5], m[7], m[9])
+					switch key := strings.ToLower(value[m[2]:m[3]]); key {
+					case "port":
+						w.port, _ = strconv.Atoi(value[from:to])
+						w.portAt = v.Part(from, to)
+					case "password", "pwd":
+						with(w, thePassword, from, to)
+					case "dbname", "database":
+						with(w, theDatabase, from, to)
+					default:
+						with(w, theUser, from, to)
+					}
+				}
 			}
 		}
 	}
 	return all
 }
 
-// pairedWire reads a variable such as STORE_HOST, with the port of the STORE_PORT beside it.
+// pairedWire reads a variable such as STORE_HOST, with the port, the user and whatever else stands in the variables that begin like it.
 func pairedWire(s *lab.Service, v lab.Variable) (wire, bool) {
-	for _, end := range []string{"_HOST", "_HOSTNAME", "_SERVER"} {
+	host := strings.Trim(v.Value.Reveal(), `"'`)
+	for _, end := range []string{"HOSTNAME", "HOST", "SERVER", "ADDRESS", "ADDR"} {
 		prefix, ok := strings.CutSuffix(v.Name, end)
-		if !ok || v.Value.Empty() || strings.ContainsAny(v.Value.Reveal(), " /") {
+		if !ok || host == "" || strings.ContainsAny(host, " /\\") {
 			continue
 		}
-		w := wire{from: s, variable: v, host: v.Value.Reveal(), said: v.Value, hostAt: v.At}
+		start := strings.Index(v.Value.Reveal(), host)
+		w := wire{from: s, variable: v, host: host, said: v.Cut(start, start+len(host)), hostAt: v.Part(start, start+len(host))}
 		for _, o := range s.Env {
-			if port, err := strconv.Atoi(o.Value.Reveal()); o.Name == prefix+"_PORT" && err == nil {
-				w.port, w.portAt = port, o.At
+			rest, ours := strings.CutPrefix(o.Name, prefix)
+			if !ours || prefix == "" {
+				continue
+			}
+			what := ""
+			switch rest {
+			case "PORT":
+				if port, err := strconv.Atoi(o.Value.Reveal()); err == nil {
+					w.port, w.portAt = port, o.At
+				}
+			case "USER", "USERNAME":
+				what = theUser
+			case "PASSWORD", "PASS", "PWD":
+				what = thePassword
+			case "NAME", "DATABASE", "DB", "DBNAME", "DB_NAME":
+				what = theDatabase
+			}
+			if what != "" && !o.Value.Empty() {
+				w.with = append(w.with, credential{what, secret.Of(o.Value.Reveal(), what == thePassword || o.Value.Secret()), o.At, o.Name})
 			}
 		}
 		return w, true
@@ -459,26 +503,25 @@ func wireCredentials(in *Input) {
 		if to == nil || to == w.from {
 			return
 		}
-		for _, end := range []struct {
-			what, said string
-			endings    []string
-		}{{"the user", w.user, []string{"_USER", "_USERNAME"}}, {"the password", w.password.Reveal(), []string{"_PASSWORD", "_PASS"}}, {"the database", w.database, []string{"_DB", "_DATABASE", "_DBNAME", "_DB_NAME"}}} {
+		for _, c := range w.with {
 			var there []lab.Variable
 			for _, v := range to.Env {
-				if slices.ContainsFunc(end.endings, func(e string) bool { return strings.HasSuffix(v.Name, e) }) && !strings.Contains(v.Name, "ROOT") && !strings.Contains(v.Name, "ADMIN") {
+				if slices.ContainsFunc(otherEnds[c.what], func(e string) bool { return strings.HasSuffix(v.Name, e) }) && !strings.Contains(v.Name, "ROOT") && !strings.Contains(v.Name, "ADMIN") {
 					there = append(there, v)
 				}
 			}
-			if end.said == "" || len(there) != 1 || there[0].Value.Is(end.said) {
-				continue
+			if len(there) == 1 && !there[0].Value.Same(c.value) {
+				in.report(w.from, source.Problem{
+					At: c.at, Message: fmt.Sprintf("%s that %s names for %s is not the one that %s has", c.what, c.name, to.FullName(), there[0].Name),
+					Because: []source.Because{{Text: "there", At: there[0].At}},
+				})
 			}
-			in.report(w.from, source.Problem{
-				At: w.variable.At, Message: fmt.Sprintf("%s that %s names for %s is not the one that %s has", end.what, w.variable.Name, to.FullName(), there[0].Name),
-				Because: []source.Because{{Text: "there", At: there[0].At}},
-			})
 		}
 	})
 }
+
+// otherEnds are how variables of a store end that say what it expects.
+var otherEnds = map[string][]string{theUser: {"_USER", "_USERNAME"}, thePassword: {"_PASSWORD", "_PASS", "_PWD"}, theDatabase: {"_DB", "_DATABASE", "_DBNAME", "_DB_NAME"}}
 
 func wireOrder(in *Input) {
 	told := map[[2]*lab.Service]bool{}

@@ -2,6 +2,7 @@ package declare
 
 import (
 	"errors"
+	"fmt"
 	"io/fs"
 	"path"
 	"slices"
@@ -122,6 +123,14 @@ func ParseEnvFile(file *source.File) (*EnvFile, []source.Problem) {
 		at += end + 1
 	}
 	p.duplicates()
+	if n := len(p.returns); n > 0 {
+		at := p.returns[0].At
+		what := "a carriage return ends this line and would become part of the value"
+		if n > 1 {
+			what = fmt.Sprintf("carriage returns end %d lines of this file, as on another system, and would become part of the values", n)
+		}
+		p.problem("env-invisible", at.Start, at.End, "%s", &source.Mend{Text: "check --fix takes them out", Edits: p.returns}, what)
+	}
 	return p.out, p.problems
 }
 
@@ -146,6 +155,7 @@ type envParser struct {
 	file     *source.File
 	out      *EnvFile
 	problems []source.Problem
+	returns  []source.Edit // that take carriage returns out
 }
 
 func (p *envParser) problem(rule string, start, end int, format string, mend *source.Mend, args ...any) {
@@ -163,14 +173,14 @@ func (p *envParser) drop(start, end int) *source.Mend {
 func (p *envParser) line(start, end int) {
 	text := p.file.Text
 	if end > start && text[end-1] == '\r' {
-		p.problem("env-invisible", end-1, end, "a carriage return ends this line and would become part of the value", p.drop(end-1, end))
+		p.returns = append(p.returns, source.Edit{At: p.file.Span(end-1, end)})
 		end--
 	}
 	line := text[start:end]
 	if strings.TrimSpace(line) == "" || strings.HasPrefix(line, "#") {
 		return
 	}
-	if i := strings.IndexByte(line, '='); i >= 0 {
+	if i := strings.IndexByte(line, '='); i >= 0 && LooksSecret(strings.TrimSpace(line[:i])) {
 		p.file.Span(start+i+1, end).Hide() // whatever is wrong with the line
 	}
 	if rest, ok := strings.CutPrefix(line, "export "); ok {
@@ -198,6 +208,16 @@ func (p *envParser) line(start, end int) {
 		return
 	}
 	entry := EnvEntry{Name: name, At: p.file.Span(start, valueAt-1)}
+	if first, _ := utf8.DecodeRuneInString(value); strings.ContainsRune(curlyQuotes, first) {
+		last, size := utf8.DecodeLastRuneInString(value)
+		_, firstSize := utf8.DecodeRuneInString(value)
+		var mend *source.Mend
+		if inner := strings.TrimSuffix(value[firstSize:], string(last)); strings.ContainsRune(curlyQuotes, last) && len(value) > firstSize && !strings.Contains(inner, "'") {
+			mend = &source.Mend{Text: "check --fix writes plain quotes", Edits: []source.Edit{{At: p.file.Span(valueAt, valueAt+firstSize), New: "'"}, {At: p.file.Span(end-size, end), New: "'"}}}
+		}
+		p.problem("env-file-syntax", valueAt, valueAt+firstSize, "curly quotes are part of the value here; plain ones, ' or \", go around it", mend)
+		return
+	}
 	if value != "" && (value[0] == '\'' || value[0] == '"') {
 		content, inner, ok := p.quoted(value, valueAt, end)
 		if !ok {
@@ -284,6 +304,18 @@ func IsSecret(name string) bool {
 		}
 	}
 	return false
+}
+
+// curlyQuotes are what programs for letters and web pages make of plain quotes.
+const curlyQuotes = "\u201c\u201d\u201e\u2018\u2019\u201a\u00ab\u00bb"
+
+// LooksSecret tells whether a name is that of a secret, or is meant to be: with a letter wrong in its last word.
+func LooksSecret(name string) bool {
+	if IsSecret(name) {
+		return true
+	}
+	last := strings.ToUpper(name[strings.LastIndexAny(name, "_-.")+1:])
+	return len(last) > 4 && slices.ContainsFunc(secretEndings, func(end string) bool { return len(end) > 4 && OneLetterAway(last, end) })
 }
 
 // IsPlain tells whether the name of a variable of the shell says that its value is no secret: everything else there may be one.

@@ -47,12 +47,33 @@ func read[T any](r *reader, t *table, keys []key[T], where string, into *T) {
 					names = append(names, k.name)
 				}
 			}
+			hideSecrets(e)
 			p := r.problem("key-unknown", e.keySpan, "%s has no key %s", where, e.key)
 			p.Mend = Meant(e.keySpan, e.key, names, "is one")
 		default:
 			keys[i].read(r, e, into)
 		}
 	}
+}
+
+// hideSecrets keeps what a key that nobody reads says out of excerpts, where a name in it is one of a secret.
+func hideSecrets(e entry) {
+	switch {
+	case e.value.kind == kindTable:
+		for _, inner := range e.value.table.entries {
+			hideSecrets(inner)
+		}
+	case LooksSecret(e.key):
+		e.value.hide()
+	}
+}
+
+func (n *node) hide() {
+	if n.kind == kindString {
+		n.asText().Hide()
+		return
+	}
+	n.span.Hide()
 }
 
 // Nearest returns the name that somebody who wrote s most likely meant, or "" when none is near, or two are. Names that only their digits tell apart are not near: they are

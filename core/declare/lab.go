@@ -171,8 +171,8 @@ func (r *reader) let(e entry, into *[]Let) {
 		return
 	}
 	l := Let{Name: e.key, At: e.keySpan}
-	if IsSecret(e.key) && e.value.kind != kindTable {
-		e.value.span.Hide() // also when it is wrong
+	if LooksSecret(e.key) && e.value.kind != kindTable {
+		e.value.hide() // also when it is wrong
 	}
 	if e.value.kind != kindTable {
 		value, ok := r.scalar(e.value)

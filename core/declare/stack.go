@@ -223,17 +223,12 @@ func readEnv(r *reader, e entry, s *Service) {
 		return
 	}
 	for _, e := range e.value.table.entries {
-		if IsSecret(e.key) {
-			e.value.span.Hide() // also what is not read
-		}
+		hideSecrets(e) // also what is not read, or is wrong
 	}
 	for _, e := range most(r, e.value.table.entries, e.keySpan) {
 		if e.key == "" || strings.ContainsAny(e.key, "=\x00") {
 			r.problem("value-grammar", e.keySpan, "%q is no name of a variable", e.key)
 			continue
-		}
-		if IsSecret(e.key) {
-			e.value.span.Hide() // also when it is wrong
 		}
 		if value, ok := r.scalar(e.value); ok {
 			s.Env = append(s.Env, Variable{e.key, e.keySpan, value})

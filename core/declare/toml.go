@@ -3,6 +3,7 @@ package declare
 import (
 	"errors"
 	"fmt"
+	"regexp"
 	"strconv"
 	"strings"
 
@@ -326,6 +327,16 @@ type Text struct {
 	Value string
 	Span  source.Span // with its quotes; for an environment file's value, the value
 	raw   bool        // Span holds the value to the letter
+}
+
+// onlyReferences matches a text that is nothing but references: it gives nothing away.
+var onlyReferences = regexp.MustCompile(`^(\$\{[^{}]*\})+$`)
+
+// Hide keeps a secret out of excerpts.
+func (t Text) Hide() {
+	if !onlyReferences.MatchString(t.Value) {
+		t.Span.Hide()
+	}
 }
 
 // IsSet tells whether the text is in a file at all.

@@ -3,6 +3,7 @@ package lab
 import (
 	"cmp"
 	"maps"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -18,9 +19,46 @@ func (r *resolver) secretLets() {
 			d := s.decl
 			for _, e := range d.Env {
 				if isSecret(d, e.Name) {
-					e.Value.Span.Hide()
+					e.Value.Hide()
 					markSecret(e.Value.Value, s.scope.lets)
 				}
+			}
+		}
+	}
+}
+
+// plainLets notes the entries of [let] that hold a secret to the letter: by their own name, because a secret is made of them, or as the password of a URL.
+func (r *resolver) plainLets() {
+	note := func(stack string, lets []declare.Let, in map[string]*let) {
+		for _, d := range lets {
+			text := d.Value.Value
+			if !d.Value.IsSet() || text == "" || strings.Contains(text, "${") {
+				continue
+			}
+			l := in[d.Name]
+			switch m := urlPassword.FindStringSubmatchIndex(text); {
+			case declare.IsSecret(d.Name) || l != nil && l.secret:
+				r.lab.PlainLets = append(r.lab.PlainLets, PlainLet{stack, d.Name, d.Value.Part(0, len(text))})
+			case m != nil:
+				at := d.Value.Part(m[2], m[3])
+				at.Hide()
+				if l != nil {
+					l.secret = true
+				}
+				r.lab.PlainLets = append(r.lab.PlainLets, PlainLet{stack, d.Name, at})
+			}
+		}
+	}
+	for _, st := range r.lab.Stacks {
+		if len(st.Services) > 0 {
+			note(st.Name, st.decl.Let, st.Services[0].scope.lets)
+		}
+	}
+	note("", r.decl.Let, r.labScope.lets)
+	for i, l := range r.lab.PlainLets { // a stack sees those of the lab through its host
+		for _, h := range r.lab.Hosts {
+			if own := h.scope.lets[l.Name]; l.Stack == "" && own != nil {
+				own.secret = own.secret || r.labScope.lets[r.lab.PlainLets[i].Name].secret
 			}
 		}
 	}
@@ -36,7 +74,7 @@ func markSecret(text string, lets map[string]*let) {
 		name, _, _ := strings.Cut(rest, "}")
 		if l := lets[name]; l != nil && !l.secret {
 			l.secret = true
-			l.decl.Value.Span.Hide()
+			l.decl.Value.Hide()
 			markSecret(l.decl.Value.Value, l.scope.lets)
 		}
 		text = rest
@@ -85,7 +123,12 @@ func (r *resolver) environment(s *Service, d *declare.Service, in *scope) {
 			continue // reported
 		}
 		for _, e := range file.Entries {
-			set(Variable{Name: e.Name, Value: secret.Of(e.Value.Value, isSecret(d, e.Name)), At: e.Value.Span, Origin: p})
+			v := Variable{Name: e.Name, Value: secret.Of(e.Value.Value, isSecret(d, e.Name)), At: e.Value.Span, Origin: p, named: isSecret(d, e.Name)}
+			if v.named {
+				e.Value.Hide()
+			}
+			r.passwords(&v, Value{Text: e.Value.Value, written: e.Value})
+			set(v)
 		}
 	}
 	for _, e := range d.Env {
@@ -102,9 +145,41 @@ func (r *resolver) environment(s *Service, d *declare.Service, in *scope) {
 		if isSecret(d, e.Name) {
 			variable.Value, variable.named = secret.Of(text.Reveal(), true), true
 		}
+		r.passwords(&variable, v)
 		set(variable)
 	}
+	for _, v := range s.Env {
+		if (v.Name == "TZ" || v.Name == variable) && v.Origin != FromZone {
+			r.variableZone(v)
+		}
+	}
 	slices.SortFunc(s.Env, func(a, b Variable) int { return cmp.Compare(a.Name, b.Name) })
+}
+
+// urlPassword matches the password of a URL.
+var urlPassword = regexp.MustCompile(`[a-zA-Z][a-zA-Z0-9+.-]*://[^\s/@:?#]*:([^\s/@?#]+)@`)
+
+// passwords marks what is the password of a URL in a variable as secret, where it stands there to the letter.
+func (r *resolver) passwords(v *Variable, in Value) {
+	text := in.all().Reveal()
+	if v.named || !strings.Contains(text, "://") {
+		return
+	}
+	found := urlPassword.FindAllStringSubmatchIndex(text, -1)
+	if found == nil {
+		return
+	}
+	for _, m := range found {
+		if in.refers(m[2], m[3]) {
+			continue // it is secret by its own name, or by no name
+		}
+		at := in.Part(m[2], m[3])
+		in.cut(m[2], m[3])
+		at.Hide()
+		r.secrets[secret.Of(text[m[2]:m[3]], true)] = true
+		v.Value, v.Written = secret.Of(text, true), append(v.Written, at)
+		v.value = &in
+	}
 }
 
 // envFile returns an environment file of the lab; nil where it cannot be had, which is reported.

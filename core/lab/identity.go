@@ -37,6 +37,9 @@ func (r *resolver) identity(s *Service, d *declare.Service, in *scope) {
 				}
 			}
 			if known && knownToo {
+				if uid.Text == gid.Text {
+					r.problem("account-half", gid.Part(0, len(gid.Text)), "both owner-variables are %s: the first is for the uid, the second for the gid", uid.Text)
+				}
 				s.OwnerUID, s.OwnerGID = uid.Text, gid.Text
 			}
 		}

@@ -20,6 +20,7 @@ import (
 type Lab struct {
 	Name     string
 	NameAt   source.Span
+	ZoneAt   source.Span // of the lab's own timezone; zero: none
 	Hosts    []*Host
 	Networks []*Network
 	Stacks   []*Stack
@@ -29,10 +30,18 @@ type Lab struct {
 	Severities []Severity // that [check] gives to rules
 	Accepted   []Accepted
 
+	PlainLets []PlainLet // secrets that [let] holds to the letter
+
 	EnvFiles map[string]*declare.EnvFile // nil for one that could not be read
 	Files    map[string]FileFact         // of the lab's own files; nil: nobody has looked
 
 	secrets map[secret.Text]bool // that references lead to
+}
+
+// PlainLet is a secret that an entry of [let] holds to the letter, in lab.toml or in the file of a stack.
+type PlainLet struct {
+	Stack, Name string // "" for lab.toml
+	At          source.Span
 }
 
 // Host is a machine with an engine.
@@ -209,7 +218,8 @@ type Variable struct {
 	At     source.Span // where the value that counts stands
 	Origin string      // [FromEnv], [FromZone], [FromOwner], or the path of an environment file
 
-	Overrides []Variable // what it wins over, weakest first
+	Overrides []Variable    // what it wins over, weakest first
+	Written   []source.Span // passwords of URLs that stand in it to the letter
 
 	value *Value // where it is written otherwise than it reads
 	named bool   // secret by its name, all of it

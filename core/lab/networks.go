@@ -57,6 +57,9 @@ func (r *resolver) networks() {
 			}
 			n.Subnet = subnet
 		}
+		if n.Existing && n.EngineNameAt.IsZero() {
+			n.EngineName = d.Name // nobody who made it knows of our names
+		}
 		if n.Existing && (n.Subnet != "" || n.Internal) {
 			r.problem("value-grammar", d.At, "%s was made by somebody else (existing), so subnet and internal are not ours to choose", d.Name)
 		}
@@ -224,6 +227,9 @@ func (r *resolver) volumes(st *Stack, d *declare.Stack, in *scope) {
 	for _, vd := range d.Volumes {
 		v := &Volume{Name: vd.Name, At: vd.At, Existing: vd.Existing != nil && *vd.Existing, EngineName: st.Name + "." + vd.Name}
 		r.engineName(&v.EngineName, &v.EngineNameAt, vd.EngineName, in)
+		if v.Existing && v.EngineNameAt.IsZero() {
+			v.EngineName = vd.Name // nobody who made it knows of our names
+		}
 		if driver, ok := r.known(vd.Driver, in); ok {
 			v.Driver = driver.Text
 		}
@@ -287,9 +293,6 @@ func (r *resolver) volume(s *Service, name string, at source.Span) *Volume {
 func (r *resolver) accept(stack, service string, list []declare.Named) {
 	for _, n := range list {
 		rule, subject, _ := strings.Cut(n.Name, " ")
-		if strings.TrimSpace(n.Text.Value) == "" {
-			r.problem("value-grammar", n.Text.Span, "whoever accepts a finding says why")
-		}
 		r.lab.Accepted = append(r.lab.Accepted, Accepted{Rule: rule, Subject: strings.TrimSpace(subject), Reason: strings.TrimSpace(n.Text.Value), Stack: stack, Service: service, At: n.At})
 	}
 }

@@ -86,7 +86,9 @@ func Resolve(decl *declare.Lab, in Input) *Lab {
 	// All services are known by name only now: references and after may point forward.
 	// In a file that could not be read to its end, what is missing would show as mistakes elsewhere.
 	if !decl.Broken {
+		r.declaredZones()
 		r.secretLets()
+		r.plainLets()
 		r.lets(r.labScope)
 		for _, h := range r.lab.Hosts {
 			r.lets(h.scope)
@@ -133,6 +135,7 @@ func (r *resolver) services(st *Stack) {
 	if st.Broken || len(st.Services) == 0 {
 		return
 	}
+	r.declaredZone(st.decl.Timezone)
 	for _, s := range st.Services {
 		r.service(s)
 	}

@@ -163,6 +163,35 @@ func (r *resolver) expandSecret(t declare.Text, in *scope) Value {
 	return v
 }
 
+// refers tells whether one of the bytes from start to end comes out of a reference.
+func (v Value) refers(start, end int) bool {
+	return slices.ContainsFunc(v.pieces, func(p piece) bool { return p.reference && p.start < end && start < p.end })
+}
+
+// cut makes a secret of the bytes from start to end, which come out of no reference.
+func (v *Value) cut(start, end int) {
+	if v.pieces == nil {
+		n := len(v.all().Reveal())
+		v.pieces = []piece{{start: 0, end: n, from: 0, to: n}}
+	}
+	var pieces []piece
+	for _, p := range v.pieces {
+		if p.reference || p.end <= start || end <= p.start {
+			pieces = append(pieces, p)
+			continue
+		}
+		part := func(a, b int, hides bool) {
+			if a < b {
+				pieces = append(pieces, piece{start: a, end: b, from: p.from + a - p.start, to: p.from + b - p.start, secret: hides || p.secret})
+			}
+		}
+		part(p.start, max(start, p.start), false)
+		part(max(start, p.start), min(end, p.end), true)
+		part(min(end, p.end), p.end, false)
+	}
+	v.pieces = pieces
+}
+
 // hides tells whether a secret is in the bytes from start to end of the value.
 func (v Value) hides(start, end int) bool {
 	return slices.ContainsFunc(v.pieces, func(p piece) bool { return p.secret && p.start < end && start < p.end })
@@ -318,7 +347,7 @@ func (r *resolver) letValue(l *let) Value {
 		v := r.expandSecret(l.decl.Value, l.scope)
 		if l.secret || declare.IsSecret(l.decl.Name) {
 			v.Text, v.secret = "", secret.Of(v.all().Reveal(), true)
-			l.decl.Value.Span.Hide()
+			l.decl.Value.Hide()
 		}
 		return r.secret(v)
 	}

@@ -3,6 +3,7 @@ package lab
 import (
 	_ "embed"
 	"fmt"
+	"regexp"
 	"slices"
 	"strings"
 	"sync"
@@ -67,6 +68,33 @@ func (r *resolver) zoneOf(in *scope) Zone {
 		return Zone{v.Text, at}
 	}
 	return Zone{}
+}
+
+// declaredZones reports zones of the lab and its hosts that are none, also where everybody says something else.
+func (r *resolver) declaredZones() {
+	r.declaredZone(r.decl.Timezone)
+	for _, h := range r.decl.Hosts {
+		r.declaredZone(h.Timezone)
+	}
+	if t := r.decl.Timezone; t.IsSet() {
+		r.lab.ZoneAt = t.Part(0, len(t.Value))
+	}
+}
+
+func (r *resolver) declaredZone(t declare.Text) {
+	if t.IsSet() && !strings.Contains(t.Value, "${") && t.Value != "none" && t.Value != "host" && !IsZone(t.Value) {
+		r.zoneUnknown(t.Value, t.Part(0, len(t.Value)))
+	}
+}
+
+// posixZone is how POSIX writes a zone without a database: a name, the distance from UTC, and perhaps that of summer (IEEE Std 1003.1, chapter 8.3).
+var posixZone = regexp.MustCompile(`^:|^/|^(<[A-Za-z0-9+-]+>|[A-Za-z]{3,})[+-]?[0-9]`)
+
+// variableZone reports a variable such as TZ whose value is no zone.
+func (r *resolver) variableZone(v Variable) {
+	if name := v.Value.String(); name != "" && !v.Value.Secret() && !IsZone(name) && !posixZone.MatchString(name) {
+		r.zoneUnknown(name, v.At)
+	}
 }
 
 func (r *resolver) zoneUnknown(name string, at source.Span) {

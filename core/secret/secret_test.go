@@ -59,6 +59,7 @@ func TestWhoReveals(t *testing.T) {
 		"core/lab/environment.go":   "texts are put together",
 		"core/lab/lab.go":           "lengths, parts, and the list of all secrets",
 		"core/check/environment.go": "samples are told by their text",
+		"core/check/identity.go":    "ids and zones in variables",
 		"core/check/publishing.go":  "a port in a variable",
 		"core/check/secrets.go":     "weak ones; one that stands in a label; the mend that moves one into an environment file",
 		"core/check/wires.go":       "machines that are named in it",

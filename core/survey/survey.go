@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"net/netip"
+	"path"
 	"slices"
 	"strconv"
 	"strings"
@@ -157,7 +158,7 @@ type Path struct {
 	Mode   string   `json:"mode,omitempty"`   // four octal digits
 	ACL    []string `json:"acl,omitempty"`    // POSIX.1e entries beyond the mode: "group:1401:r-x", "mask::r-x"
 	Inside []Inside `json:"inside,omitempty"` // what is right inside a folder, summed up
-	Near   []string `json:"near,omitempty"`   // for a missing one: names beside where it should be, most alike first
+	Near   []string `json:"near,omitempty"`   // for a missing one: names beside where it should be, or whole paths, most alike first
 }
 
 // Inside are entries of a folder that are alike.
@@ -168,6 +169,17 @@ type Inside struct {
 	Kind    string `json:"kind"`
 	Count   int    `json:"count"`
 	Example string `json:"example"` // the name of one
+}
+
+// NearPaths returns the paths of Near: names are beside where the missing one should be.
+func (p Path) NearPaths() []string {
+	all := make([]string, len(p.Near))
+	for i, n := range p.Near {
+		if all[i] = n; !path.IsAbs(n) {
+			all[i] = path.Join(path.Dir(p.Path), n)
+		}
+	}
+	return all
 }
 
 // DeviceFile is a device that the lab asks about.

@@ -195,7 +195,7 @@ func envPlainSecret(in *Input) {
 				}
 			}
 			value := v.Value.Reveal()
-			if !v.Value.Secret() || v.Origin != lab.FromEnv || v.At.Text() != value || path.IsAbs(value) || told[v.At] || placeholder().MatchString(value) {
+			if !v.Value.Secret() || len(v.Written) > 0 || v.Origin != lab.FromEnv || v.At.Text() != value || path.IsAbs(value) || told[v.At] || placeholder().MatchString(value) {
 				continue
 			}
 			told[v.At] = true

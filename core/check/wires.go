@@ -143,12 +143,14 @@ const (
 )
 
 // wirePatterns match URLs; machines with a port; the machine of a connection string; and its other words.
-var wirePatterns = sync.OnceValue(func() [4]*regexp.Regexp {
-	return [4]*regexp.Regexp{
+var wirePatterns = sync.OnceValue(func() [5]*regexp.Regexp {
+	const words = `(?i)(?:^|[\s;])(port|user|user ?name|user ?id|uid|password|pwd|dbname|database)\s*=\s*(?:'([^']*)'|"([^"]*)"|`
+	return [5]*regexp.Regexp{
 		regexp.MustCompile(`[a-z][a-z0-9+.-]*://(?:([^\s/@:,]*)(?::([^\s/@]*))?@)?["']?(\[[0-9a-fA-F:.]+\]|[^\s/:@?#,\[\]"']+)["']?(?::([0-9]{1,5}))?(?:/([A-Za-z0-9_-]+)(?:[?\s]|$))?`),
 		regexp.MustCompile(`^\s*["']?([A-Za-z][A-Za-z0-9.-]*|[0-9]+(?:\.[0-9]+){3})["']?:([0-9]{2,5})(?:/\S*)?\s*$`),
 		regexp.MustCompile(`(?i)(?:^|[\s;])(?:host|server)\s*=\s*["']?([^\s;"']+)["']?`),
-		regexp.MustCompile(`(?i)(?:^|[\s;])(port|user|user ?name|user ?id|uid|password|pwd|dbname|database)\s*=\s*(?:'([^']*)'|"([^"]*)"|([^\s;"']+))`),
+		regexp.MustCompile(words + `([^\s"']+))`),
+		regexp.MustCompile(words + `([^;"']*[^;"'\s]))`), // where ; ends each of them, blanks are letters
 	}
 })
 
@@ -203,7 +205,11 @@ func wires(s *lab.Service) []wire {
 		if strings.Contains(value, "=") {
 			if m := patterns[2].FindStringSubmatchIndex(value); m != nil {
 				w := add(m, 1, 0)
-				for _, m := range patterns[3].FindAllStringSubmatchIndex(value, -1) {
+				rest := patterns[3]
+				if strings.Contains(value, ";") {
+					rest = patterns[4]
+				}
+				for _, m := range rest.FindAllStringSubmatchIndex(value, -1) {
 					from, to := max(m[4], m[6], m[8]), max(m[5], m[7], m[9])
 					switch key := strings.ToLower(value[m[2]:m[3]]); key {
 					case "port":

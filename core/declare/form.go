@@ -5,16 +5,17 @@ type Form string
 
 // The forms of keys.
 const (
-	FormText    Form = "text"
-	FormTexts   Form = "list of texts"
-	FormInteger Form = "whole number"
-	FormNumber  Form = "number"
-	FormBoolean Form = "true or false"
-	FormTable   Form = "table"          // with keys of its own
-	FormTables  Form = "named tables"   // [service.NAME]: each with keys of its own
-	FormNamed   Form = "named texts"    // NAME = "text", names of our kind
-	FormValues  Form = "named values"   // NAME = text, number or boolean
-	FormPairs   Form = "texts by names" // names of any kind
+	FormText           Form = "text"
+	FormTexts          Form = "list of texts"
+	FormTextsOrNumbers Form = "list of texts or whole numbers"
+	FormInteger        Form = "whole number"
+	FormNumber         Form = "number"
+	FormBoolean        Form = "true or false"
+	FormTable          Form = "table"          // with keys of its own
+	FormTables         Form = "named tables"   // [service.NAME]: each with keys of its own
+	FormNamed          Form = "named texts"    // NAME = "text", names of our kind
+	FormValues         Form = "named values"   // NAME = text, number or boolean
+	FormPairs          Form = "texts by names" // names of any kind
 )
 
 // KeyDoc is what is known of a key of the format.

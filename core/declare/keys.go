@@ -242,6 +242,22 @@ func texts[T any](name, doc, example string, field func(*T) *[]Text) key[T] {
 	}}
 }
 
+// textsOrNumbers makes a key of a list of texts in which bare numbers are texts, too.
+func textsOrNumbers[T any](name, doc, example string, field func(*T) *[]Text) key[T] {
+	return key[T]{name: name, takes: FormTextsOrNumbers, doc: doc, example: example, read: func(r *reader, e entry, into *T) {
+		for _, item := range e.value.items {
+			if item.kind == kindInteger {
+				item.kind = kindString
+			}
+		}
+		list := r.listOfTexts(e.value)
+		for i, t := range list {
+			list[i].raw = t.Span.Text() == t.Value // without quotes
+		}
+		*field(into) = list
+	}}
+}
+
 // number makes a key of a number, kept as it is written.
 func number[T any](name string, takes Form, doc, example string, field func(*T) *Text) key[T] {
 	return key[T]{name: name, takes: takes, doc: doc, example: example, read: func(r *reader, e entry, into *T) {

@@ -87,6 +87,8 @@ func (k KeyDoc) schema() map[string]any {
 			list["minItems"], list["maxItems"] = 2, 2
 		}
 		return list
+	case FormTextsOrNumbers:
+		return map[string]any{"type": "array", "items": map[string]any{"type": []string{"string", "integer"}}}
 	case FormInteger:
 		return map[string]any{"type": "integer", "minimum": 1, "maximum": 65535}
 	case FormNumber:

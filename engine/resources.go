@@ -201,7 +201,7 @@ func (e *Engine) Volumes(ctx context.Context) ([]survey.Volume, error) {
 	}
 	volumes := []survey.Volume{}
 	for _, v := range list.Items {
-		volumes = append(volumes, survey.Volume{Name: v.Name, Lab: v.Labels[plan.LabelLab], Stack: v.Labels[plan.LabelStack], Entry: v.Labels[plan.LabelEntry], ForImage: v.Labels[plan.LabelForImage], Driver: v.Driver, Options: v.Options})
+		volumes = append(volumes, survey.Volume{Name: v.Name, Lab: v.Labels[plan.LabelLab], Stack: v.Labels[plan.LabelStack], Entry: v.Labels[plan.LabelEntry], ForImage: v.Labels[plan.LabelForImage], Place: v.Mountpoint, Driver: v.Driver, Options: v.Options})
 	}
 	slices.SortFunc(volumes, func(a, b survey.Volume) int { return strings.Compare(a.Name, b.Name) })
 	return volumes, nil

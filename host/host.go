@@ -98,6 +98,7 @@ func surveyEngine(ctx context.Context, e *engine.Engine, s *survey.Survey, wante
 		return err
 	}
 	nameContainers(s)
+	readVolumes(ctx, e, s, wanted.Volumes)
 	readImages(ctx, e, s, wanted.Images)
 	return nil
 }

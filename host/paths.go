@@ -2,6 +2,7 @@ package host
 
 import (
 	"cmp"
+	"context"
 	"encoding/binary"
 	"errors"
 	"fmt"
@@ -17,6 +18,7 @@ import (
 	"github.com/pkg/xattr"
 
 	"proudlantern.example/lantern/core/survey"
+	"proudlantern.example/lantern/engine"
 )
 
 // readPaths looks at the paths and all their parents.
@@ -122,6 +124,28 @@ func parseACL(b []byte) []string {
 		}
 	}
 	return acl
+}
+
+// readVolumes looks at the root folders of volumes: where they lie on this machine, else through containers that mount them. Where neither can be done nobody knows.
+func readVolumes(ctx context.Context, e *engine.Engine, s *survey.Survey, names []string) {
+	for i, v := range s.Volumes {
+		if !slices.Contains(names, v.Name) {
+			continue
+		}
+		if e.Here() && filepath.IsAbs(v.Place) {
+			p := look(v.Place)
+			if entries, err := os.ReadDir(v.Place); err == nil && p.Kind == survey.Folder {
+				s.Volumes[i].Root = &survey.VolumeRoot{UID: p.UID, GID: p.GID, Mode: p.Mode, Empty: len(entries) == 0}
+				continue
+			}
+		}
+		if s.Engine.Rootless {
+			continue // those that containers see are not the host's
+		}
+		if root, err := e.VolumeRoot(ctx, v.Name); err == nil {
+			s.Volumes[i].Root = root
+		}
+	}
 }
 
 // near returns what somebody who wrote a path that does not exist may have meant: the path in other letter case, then names beside

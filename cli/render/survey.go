@@ -38,7 +38,7 @@ func Survey(w io.Writer, p Paint, s *survey.Survey) {
 	section("space", []string{"mounted at", "kind", "free", "of", ""}, spaceRows(p, s))
 	section("containers", []string{"name", "state", "image", "ports", "whose"}, containerRows(s))
 	section("networks", []string{"name", "subnets", "whose"}, networkRows(s))
-	section("volumes", []string{"name", "whose"}, volumeRows(s))
+	section("volumes", []string{"name", "whose", "owner and mode"}, volumeRows(s))
 	section("images of the lab", []string{"image", "where", "made for", "ports", "data paths", "user"}, imageRows(p, s))
 	if len(s.Unknown) > 0 {
 		fmt.Fprintf(w, "\n%s\n", p.Look("not known"))
@@ -221,7 +221,14 @@ func networkRows(s *survey.Survey) [][]string {
 func volumeRows(s *survey.Survey) [][]string {
 	var rows [][]string
 	for _, v := range s.Volumes {
-		rows = append(rows, []string{v.Name, whose(v.Lab)})
+		root := ""
+		if r := v.Root; r != nil {
+			root = fmt.Sprintf("%s:%s %s", s.UserName(r.UID), s.GroupName(r.GID), r.Mode)
+			if r.Empty {
+				root += ", empty"
+			}
+		}
+		rows = append(rows, []string{v.Name, whose(v.Lab), root})
 	}
 	return rows
 }

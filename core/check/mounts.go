@@ -129,7 +129,46 @@ func respell(m lab.Mount, right string) *source.Mend {
 	return mend
 }
 
+// volumeDenied computes for volumes that are there what mountDenied does for folders.
+func volumeDenied(in *Input) {
+	for _, s := range in.surveyed() {
+		for _, m := range s.Mounts {
+			if m.Volume == nil {
+				continue
+			}
+			host := s.Stack.Host
+			v, there := host.Survey.Volume(m.Volume.EngineName)
+			if !there || v.Root == nil || v.Root.Empty {
+				continue
+			}
+			w, words, err := whoIs(s)
+			if err != nil {
+				in.skip(s.FullName(), err.Error())
+				continue
+			}
+			p := survey.Path{Path: "the volume " + v.Name, Kind: survey.Folder, UID: v.Root.UID, GID: v.Root.GID, Mode: v.Root.Mode}
+			want := mayRead | mayEnter
+			if !m.ReadOnly {
+				want |= mayWrite
+			}
+			got, decides := access(p, w, want)
+			if got == want {
+				continue
+			}
+			because := []source.Because{
+				{Text: belongs(host.Survey, p)},
+				{Text: fmt.Sprintf("%s works as %s, %s: %s", s.FullName(), strings.TrimSuffix(words, ","), host.Survey.GroupName(w.gid), decides)},
+			}
+			in.report(s, source.Problem{
+				At: m.SourceAt, Message: fmt.Sprintf("%s on %s: %s may not %s there", p.Path, host.Name, words, (want &^ got).words(true)), Because: because,
+				Mend: &source.Mend{Text: fmt.Sprintf("run-as = \"%d:%d\", whom it belongs to; or, once, a container that runs as root and gives it to %d:%d", p.UID, p.GID, w.uid, w.gid)},
+			})
+		}
+	}
+}
+
 func mountDenied(in *Input) {
+	volumeDenied(in)
 	eachPath(in, func(s *lab.Service, m lab.Mount, p survey.Path) {
 		if p.Kind != survey.Folder && p.Kind != survey.Regular {
 			return

@@ -14,7 +14,7 @@ type symptom struct {
 
 // symptoms are the words of the C library's and the kernel's errors (errno(3), gai_strerror(3)), and what stores say of those they do not know.
 var symptoms = []symptom{
-	{`permission denied|EACCES|operation not permitted|EPERM`, []string{"mount-denied", "mount-contents-denied", "port-privileged", "device-missing", "account-mixed"}},
+	{`permission denied|EACCES|operation not permitted|EPERM`, []string{"mount-denied", "volume-owner", "mount-contents-denied", "port-privileged", "device-missing", "account-mixed"}},
 	{`read-only file system|EROFS`, []string{"mount-denied"}},
 	{`address already in use|EADDRINUSE|port is already allocated`, []string{"port-in-use", "port-clash"}},
 	{`no such host|could not resolve|name or service not known|name resolution|ENOTFOUND|EAI_AGAIN|unknown host`, []string{"wire-unknown", "alias-clash", "network-missing"}},

@@ -179,6 +179,13 @@ var targetRules = []Rule{
 			}
 		},
 	}, {
+		Name: "volume-owner", Severity: Note, Needs: Image,
+		Title:   "a volume that is new, or empty, under a service that runs as somebody else than its image's user",
+		Text:    "A new volume gets what the image has at that path, owner and mode too: usually its own user's, or root's where the image has nothing there. A service with run-as may then not write it. A host folder with create gets the service's owner; or leave run-as out.",
+		Mistake: "run-as = \"ranger:birds\"    # uid 1312, and the image's user is 1311\nmounts = [\"volume v -> /data\"]",
+		Mended:  "run-as = \"ranger:birds\"\nmounts = [\"/srv/skerry/v -> /data, create\"]",
+		Find:    volumeOwner,
+	}, {
 		Name: "volume-shared", Severity: Warning, Needs: Files, Mends: true, Rests: Holders,
 		Title:   "two stacks use one volume of the engine",
 		Text:    "Neither knows of the other's files, and retiring one says nothing of the other. The mend gives one of them a volume of its own, and is offered where nothing of that stack runs yet: what runs would find its files gone.",
@@ -207,6 +214,41 @@ var targetRules = []Rule{
 			}
 		},
 	},
+}
+
+func volumeOwner(in *Input) {
+	for _, s := range in.surveyed() {
+		image, ok := imageOf(s)
+		facts := s.Stack.Host.Survey
+		if s.RunAs == nil || !s.RunAs.Known || s.RunAs.UID == 0 || facts.Volumes == nil {
+			continue
+		}
+		for _, m := range s.Mounts {
+			if m.Volume == nil || m.ReadOnly || m.Volume.Existing {
+				continue
+			}
+			if v, there := facts.Volume(m.Volume.EngineName); there && (v.Root == nil || !v.Root.Empty) {
+				continue // mount-denied judges what is in it
+			}
+			if !ok {
+				in.skip(s.Image.Text, "nobody knows what the image declares")
+				continue
+			}
+			whose := image.User
+			user, _, _ := strings.Cut(image.User, ":")
+			switch {
+			case user == strconv.Itoa(s.RunAs.UID) && !m.StartEmpty:
+				continue
+			case m.StartEmpty:
+				whose = "root, as it starts empty"
+			case user == "" || user == "root" || user == "0":
+				whose = "root, as the image names no other user"
+			}
+			in.report(s, source.Problem{
+				At: m.SourceAt, Message: fmt.Sprintf("the volume %s is new: it will belong to whom the image says at %s, probably %s, and %s runs as %s", m.Volume.Name, m.Target, whose, s.FullName(), facts.UserName(s.RunAs.UID)),
+			})
+		}
+	}
 }
 
 // volumeShared reports on the side that does not run yet, else on the later one.

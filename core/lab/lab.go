@@ -382,8 +382,11 @@ func (l *Lab) Ask(h *Host) survey.Ask {
 				ask.Devices = append(ask.Devices, d.Host)
 			}
 			for _, m := range s.Mounts {
-				if m.Kind == declare.MountPath {
+				switch {
+				case m.Kind == declare.MountPath:
 					ask.Paths = append(ask.Paths, m.Source)
+				case m.Volume != nil:
+					ask.Volumes = append(ask.Volumes, m.Volume.EngineName)
 				}
 			}
 		}

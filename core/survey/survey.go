@@ -240,10 +240,22 @@ type Volume struct {
 	Lab   string `json:"lab,omitempty"`
 	Stack string `json:"stack,omitempty"`
 
+	// Root is its root folder; nil where it could not be looked at.
+	Root *VolumeRoot `json:"root,omitempty"`
+
+	Place    string            `json:"-"` // its folder on the engine's machine; "" where it has none
 	Entry    string            `json:"-"`
 	ForImage string            `json:"-"` // the path that an image declares and that it was made for; "" for one that somebody declared
 	Driver   string            `json:"-"`
 	Options  map[string]string `json:"-"` // may hold passwords
+}
+
+// VolumeRoot is the root folder of a volume. A container fills an empty one from its image, owner and mode included.
+type VolumeRoot struct {
+	UID   int    `json:"uid"`
+	GID   int    `json:"gid"`
+	Mode  string `json:"mode"` // four octal digits
+	Empty bool   `json:"empty,omitempty"`
 }
 
 // Where the facts of an [Image] come from.
@@ -289,6 +301,12 @@ type Ask struct {
 	Paths   []string // absolute
 	Images  []string // references
 	Devices []string // absolute
+	Volumes []string // names on the engine
+}
+
+// Volume returns the volume of that name.
+func (s *Survey) Volume(name string) (Volume, bool) {
+	return find(s.Volumes, func(v Volume) bool { return v.Name == name })
 }
 
 // Account returns the account of that name.

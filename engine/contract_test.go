@@ -348,6 +348,14 @@ func mounted(t *testing.T, w *world) {
 	require.NoError(t, w.Start(w.ctx, id))
 	s := w.inspect(t, id)
 	assert.Empty(t, plan.Differences(engine.WithoutImage(s.Container, image, c), c))
+	root, err := w.VolumeRoot(w.ctx, volume.Name)
+	require.NoError(t, err)
+	if assert.NotNil(t, root) {
+		assert.Equal(t, survey.VolumeRoot{Mode: "0755", Empty: true}, *root, "the image has nothing there")
+	}
+	nobody, err := w.VolumeRoot(w.ctx, w.prefix+".nobody")
+	require.NoError(t, err)
+	assert.Nil(t, nobody)
 	assert.Error(t, w.RemoveVolume(w.ctx, volume.Name, w.prefix, false), "it is in use")
 	require.NoError(t, w.Remove(w.ctx, id))
 	require.NoError(t, w.RemoveVolume(w.ctx, volume.Name, "another", false))

@@ -43,7 +43,7 @@ func (e *Engine) VolumeRoot(ctx context.Context, name string) (root *survey.Volu
 func (e *Engine) rootInside(ctx context.Context, id, folder string) (*survey.VolumeRoot, error) {
 	ctx, stop := context.WithCancel(ctx) // what follows may be as large as the volume
 	defer stop()
-	answer, err := e.api.CopyFromContainer(ctx, id, client.CopyFromContainerOptions{SourcePath: folder + "/."})
+	answer, err := e.api.CopyFromContainer(ctx, id, client.CopyFromContainerOptions{SourcePath: folder})
 	if err != nil {
 		return nil, err
 	}

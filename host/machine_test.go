@@ -94,7 +94,7 @@ func TestPaths(t *testing.T) {
 	}
 	assert.Equal(t, survey.Path{Path: dir + "/link", Kind: survey.Folder, Real: dir + "/Tide-Log", UID: os.Getuid(), GID: os.Getgid(), Mode: "0750", Inside: []survey.Inside{{UID: os.Getuid(), GID: os.Getgid(), Mode: "0750", Kind: survey.Folder, Count: 1, Example: "desk"}}}, get("/link"))
 	assert.Equal(t, survey.Path{Path: dir + "/tide-log/desk", Kind: survey.Missing, Near: []string{dir + "/Tide-Log/desk"}}, get("/tide-log/desk"))
-	assert.Equal(t, []string{dir + "/journal.txt"}, get("/journals.txt").Near)
+	assert.Equal(t, []string{"journal.txt"}, get("/journals.txt").Near)
 	assert.Equal(t, survey.Regular, get("/journal.txt").Kind)
 	assert.Equal(t, survey.Socket, get("/s").Kind)
 	assert.Equal(t, survey.Missing, get("/journal.txt/x").Kind)

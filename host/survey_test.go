@@ -70,7 +70,7 @@ func TestSurveyOfAStandIn(t *testing.T) {
 	assert.Equal(t, []string{"linux/arm64", "Atlantic/Faroe"}, []string{s.Platform, s.Timezone})
 	assert.Equal(t, machine.Accounts, s.Accounts)
 	wrong, _ := s.Path("/srv/Skerry")
-	assert.Equal(t, survey.Path{Path: "/srv/Skerry", Kind: survey.Missing, Near: []string{"/srv/skerry"}}, wrong)
+	assert.Equal(t, survey.Path{Path: "/srv/Skerry", Kind: survey.Missing, Near: []string{"skerry"}}, wrong)
 	sources := map[string]string{}
 	for _, i := range s.Images {
 		sources[i.Reference] = i.Source

@@ -558,7 +558,11 @@ func (b *box) summary() (container.Summary, bool) {
 		if m.Type == "tmpfs" {
 			continue
 		}
-		sum.Mounts = append(sum.Mounts, container.MountPoint{Type: m.Type, Source: m.Source, Destination: m.Target, RW: !m.ReadOnly})
+		point := container.MountPoint{Type: m.Type, Source: m.Source, Destination: m.Target, RW: !m.ReadOnly}
+		if m.Type == mount.TypeVolume {
+			point.Name = m.Source
+		}
+		sum.Mounts = append(sum.Mounts, point)
 	}
 	return sum, b.state.Running
 }

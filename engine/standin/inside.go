@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"net/http"
 	"os"
 	"path"
@@ -115,6 +116,20 @@ func (s *Server) putArchive(b *box, r *http.Request) (int, any, error) {
 			return 500, nil, err
 		}
 	}
+}
+
+// getArchive gives the folder that a volume is inside a container: volumes of the stand-in hold nothing, and are root's.
+func (s *Server) getArchive(w http.ResponseWriter, r *http.Request) {
+	b, place := s.find(r.PathValue("id")), path.Clean(r.URL.Query().Get("path"))
+	if b == nil || !slices.ContainsFunc(b.inspect().Mounts, func(m container.MountPoint) bool { return m.Type == "volume" && m.Destination == place }) {
+		http.Error(w, `{"message":"Could not find the file in the container"}`, http.StatusNotFound)
+		return
+	}
+	stat, _ := json.Marshal(container.PathStat{Name: path.Base(place), Mode: fs.ModeDir | 0o755})
+	w.Header().Set("X-Docker-Container-Path-Stat", base64.StdEncoding.EncodeToString(stat))
+	archive := tar.NewWriter(w)
+	defer archive.Close()
+	archive.WriteHeader(&tar.Header{Typeflag: tar.TypeDir, Name: "./", Mode: 0o755})
 }
 
 // statPath tells of a path inside a container. Of an image's files nothing is known but its programs, if it names them; all others are taken to be there.

@@ -224,6 +224,7 @@ func (s *Server) routes() http.Handler {
 	mux.HandleFunc("POST /exec/{id}/start", s.startCommand)
 	handle("GET /exec/{id}/json", s.inspectCommand)
 	mux.HandleFunc("HEAD /containers/{id}/archive", s.statPath)
+	mux.HandleFunc("GET /containers/{id}/archive", s.getArchive)
 	handle("PUT /containers/{id}/archive", s.withBox(s.putArchive))
 	handle("GET /volumes", s.listVolumes)
 	handle("POST /volumes/create", s.createVolume)

@@ -180,6 +180,9 @@ type stackPlan struct {
 func (r *deployRun) plan(ctx context.Context, o *opened, stacks []*lab.Stack) ([]stackPlan, error) {
 	r.hosts = map[string]*deploy.Deployer{}
 	r.lines = render.NewProgress(r.Err, r.paint(r.Err), r.quiet)
+	if len(stacks) == 0 && !r.json {
+		r.say("the lab has no stack to compare with anything: a stack is a folder with a stack.toml")
+	}
 	var plans []stackPlan
 	for _, st := range stacks {
 		d := r.hosts[st.Host.Name]

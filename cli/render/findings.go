@@ -19,19 +19,31 @@ const (
 )
 
 // Findings writes findings for people: the place, the line with the culprit, what is true, on what it rests, and the mend. With verbose each of them in full,
-// and what could not be judged.
+// and what could not be judged. What is accepted is a line each.
 func Findings(w io.Writer, p Paint, l *lab.Lab, r check.Result, verbose bool) {
-	groups := [][]check.Finding{}
-	for _, f := range r.Findings {
+	groups, accepted := [][]check.Finding{}, []check.Finding{}
+	open := slices.DeleteFunc(slices.Clone(r.Findings), func(f check.Finding) bool {
+		if f.Accepted != "" {
+			accepted = append(accepted, f)
+		}
+		return f.Accepted != ""
+	})
+	for _, f := range open {
 		groups = append(groups, []check.Finding{f})
 	}
-	many := !verbose && len(r.Findings) > manyFindings
+	many := !verbose && len(open) > manyFindings
 	if many {
-		groups = byRule(r.Findings)
+		groups = byRule(open)
 	}
 	for _, group := range groups {
 		one(w, p, group[0])
 		also(w, p, group[0], group[1:])
+		fmt.Fprintln(w)
+	}
+	for _, f := range accepted {
+		fmt.Fprintf(w, "%s  %s  %s\n", p.Head(placeOf(f)), f.Rule, p.Faint("accepted: "+Harmless(f.Accepted)))
+	}
+	if len(accepted) > 0 {
 		fmt.Fprintln(w)
 	}
 	if many {
@@ -45,7 +57,7 @@ func Findings(w io.Writer, p Paint, l *lab.Lab, r check.Result, verbose bool) {
 	fmt.Fprintln(w, totals(p, l, r, verbose))
 }
 
-// byRule puts findings of one rule together: by severity, what is accepted last, then in the order of the reference, which begins with what keeps files
+// byRule puts findings of one rule together: by severity, then in the order of the reference, which begins with what keeps files
 // from being read.
 func byRule(findings []check.Finding) [][]check.Finding {
 	place := map[string]int{}
@@ -53,11 +65,7 @@ func byRule(findings []check.Finding) [][]check.Finding {
 		place[rule.Name] = i
 	}
 	order := func(f check.Finding) int {
-		n := place[f.Rule] + 1000*slices.Index([]check.Severity{check.Error, check.Warning, check.Note}, f.Severity)
-		if f.Accepted != "" {
-			n += 10000
-		}
-		return n
+		return place[f.Rule] + 1000*slices.Index([]check.Severity{check.Error, check.Warning, check.Note}, f.Severity)
 	}
 	sorted := slices.Clone(findings)
 	slices.SortStableFunc(sorted, func(a, b check.Finding) int { return order(a) - order(b) })
@@ -73,11 +81,7 @@ func byRule(findings []check.Finding) [][]check.Finding {
 
 // one writes a finding in full.
 func one(w io.Writer, p Paint, f check.Finding) {
-	severity := p.Severity(f.Severity)
-	if f.Accepted != "" {
-		severity = p.Faint("accepted " + string(f.Severity))
-	}
-	fmt.Fprintf(w, "%s  %s  %s\n", p.Head(placeOf(f)), f.Rule, severity)
+	fmt.Fprintf(w, "%s  %s  %s\n", p.Head(placeOf(f)), f.Rule, p.Severity(f.Severity))
 	if line := excerpt(p, f.At); line != "" {
 		fmt.Fprintln(w, "    "+line)
 	}
@@ -93,10 +97,7 @@ func one(w io.Writer, p Paint, f check.Finding) {
 			fmt.Fprintf(w, "    %s   %s   %s   %s\n", p.Faint(head), p.Head(b.At.Place().String()), excerpt(p, b.At), Harmless(b.Text))
 		}
 	}
-	switch {
-	case f.Accepted != "":
-		fmt.Fprintf(w, "    %s  %s\n", p.Faint("accepted"), Harmless(f.Accepted))
-	case f.Mend != nil:
+	if f.Mend != nil {
 		text := f.Mend.Text
 		if len(f.Mend.Edits) > 0 && !strings.HasPrefix(text, "check --fix") {
 			text += "; check --fix writes it here"
@@ -149,9 +150,6 @@ func also(w io.Writer, p Paint, first check.Finding, others []check.Finding) {
 func summary(w io.Writer, p Paint, groups [][]check.Finding) {
 	words, mends := map[check.Severity][]string{}, 0
 	for _, g := range groups {
-		if g[0].Accepted != "" {
-			continue
-		}
 		words[g[0].Severity] = append(words[g[0].Severity], fmt.Sprintf("%s %d", g[0].Rule, len(g)))
 		for _, f := range g {
 			if f.Mend != nil && len(f.Mend.Edits) > 0 {

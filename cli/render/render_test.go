@@ -246,14 +246,11 @@ mast/stack.toml:3:17  env-weak-secret  error
     because   a fact
               mast/stack.toml:1:10   [service.«vane»]   a place
 
-mast/stack.toml:2:11  port-random  accepted warning
-    ports = ["«any» -> 80"]
-    the engine picks it
-    accepted  nobody needs it
-
 lab  account-root  note
     without a place
     mend      8710 is free; check --fix writes it here
+
+mast/stack.toml:2:11  port-random  accepted: nobody needs it
 
 skipped: mount-kind for host lamp-room: nobody has looked
 1 error, 0 warnings, 1 note in 1 stack, 1 service on 1 host; 1 accepted; 1 rule skipped in part
@@ -305,10 +302,7 @@ mast/stack.toml:1:10  image-moving-tag  warning
               mast/stack.toml:7:10
               and 4 more in 1 stack
 
-mast/stack.toml:1:1  port-clash  accepted error
-    «image» = "sensor:latest"
-    twice
-    accepted  we know
+mast/stack.toml:1:1  port-clash  accepted: we know
 
 error    port-random 8
 warning  image-moving-tag 8

@@ -113,6 +113,12 @@ func resolveWith(stacks []string, texts map[string]string, surveys map[string]*s
 		}
 		return text, nil
 	})
+	for name := range texts {
+		if dir, file := filepath.Split(name); declare.IsStray(file) && texts[dir+declare.StackFile] == "" {
+			decl.Strays = append(decl.Strays, name)
+		}
+	}
+	slices.Sort(decl.Strays)
 	return lab.Resolve(decl, lab.Input{Folder: "/home/keeper/skerry-light", Shell: func(string) (string, bool) { return "", false }, Surveys: surveys, Files: files})
 }
 

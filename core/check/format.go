@@ -20,6 +20,13 @@ var formatRules = []Rule{
 			rulesUnknown(in)
 		},
 	}, {
+		Name: "stack-misnamed", Severity: Warning, Needs: Files,
+		Title:   "a file that is probably meant to be a stack's, under another name",
+		Text:    "A stack is a folder with a stack.toml; any other file is left alone, and the stack would be missing without a word.",
+		Mistake: `image = "registry.skerry.example/sensor:1.4"    # in mast/Stack.toml`,
+		Mended:  `image = "registry.skerry.example/sensor:1.4"    # in mast/stack.toml`,
+		Find:    resolverFinds,
+	}, {
 		Name: "key-missing", Severity: Error, Needs: Files,
 		Title:   "a key without which the rest has no meaning is not there",
 		Text:    "A service needs an image, a lab a name; what hands over the owner's ids needs an owner.",

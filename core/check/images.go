@@ -3,6 +3,7 @@ package check
 import (
 	"cmp"
 	"fmt"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -10,6 +11,9 @@ import (
 	"proudlantern.example/lantern/core/source"
 	"proudlantern.example/lantern/core/survey"
 )
+
+// nowhere matches what is said where a name leads to no machine, or to one that listens to nobody.
+var nowhere = regexp.MustCompile(`no such host|server misbehaving|name resolution|does not resolve|connection refused|no route to host`)
 
 var imageRules = []Rule{
 	{
@@ -54,6 +58,27 @@ var imageRules = []Rule{
 					}
 					in.report(s, p)
 				}
+			}
+		},
+	}, {
+		Name: "image-registry", Severity: Warning, Needs: Image,
+		Title:   "the registry of an image that is not on the host cannot be found",
+		Text:    "Its name does not resolve, or nobody answers there. The deploy would fail when it pulls the image; perhaps a letter of the name is wrong.",
+		Mistake: `image = "registry.skery.example/sensor:1.4"    # no such machine`,
+		Mended:  `image = "registry.skerry.example/sensor:1.4"`,
+		Find: func(in *Input) {
+			told := map[string]bool{}
+			for _, s := range in.surveyed() {
+				host := s.Stack.Host
+				if _, known := host.Survey.Image(s.Image.Text); known || s.Image.Text == "" || s.Image.Unknown {
+					continue
+				}
+				why := host.Survey.Unknown["image "+s.Image.Text]
+				if !nowhere.MatchString(why) || told[s.Image.Text] {
+					continue
+				}
+				told[s.Image.Text] = true
+				in.report(s, source.Problem{At: s.Image.Part(0, len(s.Image.Text)), Message: fmt.Sprintf("%s is not on %s, and its registry cannot be found: %s", s.Image.Text, host.Name, why)})
 			}
 		},
 	}, {

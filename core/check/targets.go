@@ -328,6 +328,10 @@ func eachPair(in *Input, f func(s *lab.Service, earlier, later lab.Mount)) {
 // eachDeclaredPath calls f for each path where a service's image keeps data.
 func eachDeclaredPath(in *Input, f func(s *lab.Service, kept string, image survey.Image)) {
 	for _, s := range in.surveyed() {
+		unread := slices.ContainsFunc(in.Lab.Problems, func(p source.Problem) bool { return p.Stack == s.Stack.Name && p.Service == s.Name })
+		if unread && in.mistaken(s.Stack.Name) {
+			continue // one of its mounts may be what cannot be understood
+		}
 		if image, ok := imageOf(s); ok {
 			for _, v := range image.Volumes {
 				f(s, path.Clean(v), image)

@@ -70,8 +70,8 @@ var wireRules = []Rule{
 	}, {
 		Name: "port-unneeded", Severity: Note, Needs: Files,
 		Title:   "a store's port is published although its neighbours reach it without",
-		Text:    "Services of one network need no published ports between them. Perhaps a person needs it.",
-		Mistake: "ports = [\"localhost:8715 -> 5432\"]    # of store; desk asks store:5432",
+		Text:    "Services of one network need no published ports between them. Perhaps a person needs it: at the machine itself localhost: is enough, and nothing is said of that.",
+		Mistake: "ports = [\"192.0.2.14:8715 -> 5432\"]    # of store; desk asks store:5432",
 		Mended:  `# without ports`,
 		Find: func(in *Input) {
 			told := map[source.Span]bool{}
@@ -81,7 +81,8 @@ var wireRules = []Rule{
 					return
 				}
 				for _, p := range to.Ports {
-					if p.Container.First == w.port && p.Container.Count() == 1 && !told[p.HostAt] {
+					kept := len(p.Addresses) > 0 && !slices.ContainsFunc(p.Addresses, func(a netip.Addr) bool { return !a.IsLoopback() }) // for a person at the machine itself
+					if p.Container.First == w.port && p.Container.Count() == 1 && !told[p.HostAt] && !kept && !saidYes(in, to, "port-wide-open") {
 						told[p.HostAt] = true
 						in.report(to, source.Problem{At: p.HostAt, Message: fmt.Sprintf("%s reaches %s without this port", w.from.FullName(), to.Name), Because: []source.Because{{Text: "over their network", At: w.hostAt}}})
 					}
@@ -116,6 +117,13 @@ var wireRules = []Rule{
 			})
 		},
 	},
+}
+
+// saidYes tells whether somebody has accepted findings of a rule about a service, with a reason.
+func saidYes(in *Input, s *lab.Service, rule string) bool {
+	return slices.ContainsFunc(in.Lab.Accepted, func(a lab.Accepted) bool {
+		return a.Rule == rule && a.Reason != "" && (a.Stack == "" || a.Stack == s.Stack.Name) && (a.Service == "" || a.Service == s.Name)
+	})
 }
 
 // wire is a place in a variable's value that names a machine.

@@ -30,6 +30,8 @@ type Lab struct {
 	Check, Accept                []Named
 	Stacks                       []*Stack
 
+	// Strays are files that are probably meant to be a stack.toml, by their paths, and are called otherwise.
+	Strays []string
 	// Broken tells that lab.toml could not be read as a whole: what is missing in it says nothing.
 	Broken bool
 

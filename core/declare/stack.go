@@ -2,6 +2,7 @@ package declare
 
 import (
 	"path"
+	"regexp"
 	"strings"
 
 	"proudlantern.example/lantern/core/source"
@@ -235,6 +236,12 @@ func readEnv(r *reader, e entry, s *Service) {
 		}
 	}
 }
+
+// stray matches names that are nearly stack.toml.
+var stray = regexp.MustCompile(`(?i)^(stacks?\.(toml|tml|ya?ml|json|txt|conf)|stack)$`)
+
+// IsStray tells whether a file is probably meant to be a stack.toml, and is called otherwise.
+func IsStray(name string) bool { return name != StackFile && stray.MatchString(name) }
 
 // readStack reads one stack.toml.
 func (r *reader) readStack(name string, l *Lab) *Stack {

@@ -76,9 +76,11 @@ func Diff(w io.Writer, p Paint, path, old, new string, show func(string) string)
 			return false
 		}
 		for _, line := range h[1:] {
-			fmt.Fprintln(w, p.Faint("# "+path+": "+show(strings.TrimSuffix(line, "\n"))))
+			if line[0] == '-' || line[0] == '+' {
+				fmt.Fprintln(w, p.Faint("# "+show(path)+": "+show(strings.TrimSuffix(line, "\n"))))
+				apart++
+			}
 		}
-		apart += len(h) - 1
 		return true
 	})
 	if len(hunks) == 0 {

@@ -184,9 +184,12 @@ func (r *tomlReader) grammarError(err error) {
 		start := strings.LastIndexByte(r.file.Text[:at.Start], '\n') + 1
 		line := r.file.Text[start:at.Start]
 		at = r.file.Span(start+len(line)-len(strings.TrimLeft(line, " \t")), start+len(strings.TrimRight(line, " \t\r")))
-		text = "the closing quote is missing on this line"
+		r.problem(at, "the closing quote is missing on this line")
+		return
 	}
-	r.problem(at, "not TOML: %s", text)
+	at, message, mend := explain(r.file, at, text)
+	r.problem(at, "%s", message)
+	r.problems[len(r.problems)-1].Mend = mend
 }
 
 func (r *tomlReader) span(raw unstable.Range) source.Span {
@@ -235,7 +238,7 @@ func (r *tomlReader) header(top *table, e *unstable.Node) *table {
 		}
 		if it.IsLast() {
 			if t.explicit || t.dotted {
-				r.problem(span, "the table %s is there already, in line %d", key, found.keySpan.Place().Line)
+				r.problem(span, "two tables of one name: %s is there already, in line %d, and takes these keys, too", key, found.keySpan.Place().Line)
 				return r.table()
 			}
 			t.explicit = true
@@ -259,7 +262,7 @@ func (r *tomlReader) keyValue(t *table, e *unstable.Node) {
 		found, ok := t.get(key)
 		if it.IsLast() {
 			if ok {
-				r.problem(span, "%s is there already, in line %d", key, found.keySpan.Place().Line)
+				r.problem(span, "two values for one key: %s is there already, in line %d", key, found.keySpan.Place().Line)
 				return
 			}
 			// Without a range of its own (lists), a value reaches from behind the equals sign to the end of the pair.
@@ -277,7 +280,7 @@ func (r *tomlReader) keyValue(t *table, e *unstable.Node) {
 			t.add(entry{key, span, r.node(node{kind: kindTable, span: span, table: next})})
 			t = next
 		case found.value.kind != kindTable || !found.value.table.dotted:
-			r.problem(span, "%s is there already, in line %d", key, found.keySpan.Place().Line)
+			r.problem(span, "two values for one key: %s is there already, in line %d", key, found.keySpan.Place().Line)
 			return
 		default:
 			t = found.value.table

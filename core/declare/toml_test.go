@@ -23,9 +23,26 @@ func TestTOMLErrors(t *testing.T) {
 		{"a = { b = 1 }\na.c = 2\n", "a", "there already"},
 		{"[a.b]\nc = 1\n[a]\nb.d = 2\n", "b", "there already"},
 		{"a = { b = 1, b = 2 }\n", "b", "there already"},
-		{"a = \"x\n", "", "not TOML"},
-		{"a = [1, 2\nb = 3\n", "b", "not TOML"},
+		{"a = \"x\n", "a = \"x", "the closing quote is missing"},
+		{"a = [1, 2\nb = 3\n", "[", "not closed"},
+		{"a = { b = 1\nb = 3\n", "{", "not closed"},
 		{"a == 1\n", "=", "not TOML"},
+		{"a = hello\n", "hello", "a text stands in quotes"},
+		{"a = /srv -> /data # one\n", "/srv -> /data", "a text stands in quotes"},
+		{"memory = 512MB\n", "512MB", "a text stands in quotes"},
+		{"a = \u201chello\u201d\n", "\u201c", "curly quotes"},
+		{"a = \"b\"c\"\n", "c", "something follows"},
+		{"a = [\"b\" \"c\"]\n", "\"", "commas between its values"},
+		{"a = [80 -> 80]\n", "-", "texts stand in quotes"},
+		{"a: \"b\"\n", ":", "have = between them"},
+		{"a = yes\n", "yes", "true and false"},
+		{"a = None\n", "None", "no value for nothing"},
+		{"a = .5\n", ".5", "begins with a digit"},
+		{"[service desk]\n", "[service desk]", "a dot between them"},
+		{"a \"b\"\n", "a", "= is missing"},
+		{"export A = 1\n", "export A", "one word"},
+		{"  - a\n", "-", "not written with -"},
+		{"a = \"C:\\dir\"\n", "\\d", "a sign of its own"},
 	} {
 		t.Run(c.text, func(t *testing.T) {
 			_, problems := readTOML(source.NewFile("f", c.text))
@@ -43,6 +60,20 @@ func TestTOMLErrors(t *testing.T) {
 	} {
 		_, problems := readTOML(source.NewFile("f", text))
 		assert.Empty(t, problems, text)
+	}
+}
+
+// A secret on a line that is no TOML was never read as one, and is not shown all the same.
+func TestSecretsInBrokenLines(t *testing.T) {
+	for _, text := range []string{"env.A_PASSWORD = moon rise\n", "env = { A_TOKEN: \"moon rise\" }\n", "B_PASSWRD = \u201cmoon rise\u201d\n", "env.A_KEY = \"moon rise\n"} {
+		_, problems := readTOML(source.NewFile("f", text))
+		require.NotEmpty(t, problems, text)
+		before, marked, after := problems[0].At.Excerpt()
+		said := before + marked + after + problems[0].Message
+		if m := problems[0].Mend; m != nil {
+			said += m.Text
+		}
+		assert.NotContains(t, said, "moon", text)
 	}
 }
 

@@ -14,10 +14,10 @@ var (
 	dashItem  = regexp.MustCompile(`^\s*(-)\s+\S`)
 	keyOnly   = regexp.MustCompile(`^\s*([A-Za-z0-9_.-]+)\s+(["'\[{0-9]|true|false)`)
 	keyWords  = regexp.MustCompile(`^\s*([A-Za-z0-9_.-]+)\s+([A-Za-z0-9_.-]+)\s*=`)
-	bareValue = regexp.MustCompile(`^\s*[A-Za-z0-9_."'-]+\s*=\s*([^"'\[{#\s][^#]*?)\s*(#.*)?$`)
+	bareValue = regexp.MustCompile(`^\s*[A-Za-z0-9_."'-]+\s*=\s*([^"'\[{#\s=][^#]*?)\s*(#.*)?$`)
 	openValue = regexp.MustCompile(`(?m)^\s*[A-Za-z0-9_."'-]+\s*=\s*[\[{]`)
 	blankName = regexp.MustCompile(`^\s*\[\s*([A-Za-z0-9_-]+)\s+([A-Za-z0-9_-]+)\s*\]`)
-	named     = regexp.MustCompile(`([A-Za-z0-9_.-]+)["']?\s*[=:]\s*`)
+	valueOf   = regexp.MustCompile(`([A-Za-z0-9_.-]+)["']?\s*[=:]\s*`)
 	badEscape = regexp.MustCompile(`escape`)
 )
 
@@ -31,12 +31,8 @@ func explain(f *source.File, at source.Span, said string) (source.Span, string, 
 	line = strings.TrimRight(line, "\r")
 	part := func(from, to int) source.Span { return f.Span(start+from, start+to) }
 	write := func(text string) *source.Mend { return &source.Mend{Text: "write " + text} }
-	for _, m := range named.FindAllStringSubmatchIndex(line, -1) {
-		if LooksSecret(line[m[2]:m[3]]) {
-			part(m[1], len(line)).Hide() // nobody has read it as a value
-			write = func(string) *source.Mend { return &source.Mend{Text: `texts stand in "…"`} }
-			break
-		}
+	if hideBroken(f, start, line) {
+		write = func(string) *source.Mend { return &source.Mend{Text: `texts stand in "…"`} }
 	}
 	if open, ok := unclosed(f, at); ok {
 		end := map[string]string{"[": "]", "{": "}"}[open.Text()]
@@ -90,6 +86,17 @@ func explain(f *source.File, at source.Span, said string) (source.Span, string, 
 		return at, "= is missing behind the key", nil
 	}
 	return at, "not TOML: " + said, nil
+}
+
+// hideBroken keeps the value of a secret on a line that nobody could read out of excerpts, and tells whether there is one.
+func hideBroken(f *source.File, start int, line string) bool {
+	for _, m := range valueOf.FindAllStringSubmatchIndex(line, -1) {
+		if LooksSecret(line[m[2]:m[3]]) && m[1] < len(line) {
+			f.Span(start+m[1], start+len(line)).Hide()
+			return true
+		}
+	}
+	return false
 }
 
 func decodeRune(s string) (r rune, size int) {

@@ -184,6 +184,7 @@ func (r *tomlReader) grammarError(err error) {
 		start := strings.LastIndexByte(r.file.Text[:at.Start], '\n') + 1
 		line := r.file.Text[start:at.Start]
 		at = r.file.Span(start+len(line)-len(strings.TrimLeft(line, " \t")), start+len(strings.TrimRight(line, " \t\r")))
+		hideBroken(r.file, start, strings.TrimRight(r.file.Text[start:at.End], "\r"))
 		r.problem(at, "the closing quote is missing on this line")
 		return
 	}

@@ -35,15 +35,44 @@ func (a *app) aboutCommand() *cli.Command {
 			}
 			name := c.Args().First()
 			if name == "" {
-				return usage("lantern about needs the name of a rule or of a key; --all prints the reference of the format")
+				return usage("lantern about needs the name of a rule or of a key; lantern about keys and lantern about rules list them")
 			}
 			if r, ok := check.Named(name); ok {
 				render.AboutRule(a.Out, a.paint(a.Out), r)
 				return nil
 			}
-			keys := named(slices.Concat(declare.LabDocs(), declare.StackDocs()), name)
+			docs := slices.Concat(declare.LabDocs(), declare.StackDocs())
+			switch name {
+			case "keys":
+				render.KeyNames(a.Out, a.paint(a.Out), declare.LabDocs(), declare.StackDocs())
+				return nil
+			case "rules":
+				render.RuleNames(a.Out, a.paint(a.Out), check.All())
+				return nil
+			}
+			keys := named(docs, name)
 			if len(keys) == 0 {
-				return unknownWord(name)
+				tables, words := declare.AnyElsewhere(name)
+				for i, w := range words {
+					switch {
+					case w.Key == "":
+						fmt.Fprintf(a.Out, "%s has no key %s: %s\n", tables[i], name, w.Text)
+						continue
+					case w.Text != "":
+						fmt.Fprintf(a.Out, "what is %s elsewhere is %s here, in %s: %s\n", name, w.Key, tables[i], w.Text)
+					default:
+						fmt.Fprintf(a.Out, "what is %s elsewhere is %s here, in %s\n", name, w.Key, tables[i])
+					}
+					keys = append(keys, slices.DeleteFunc(named(docs, w.Key), func(k declare.KeyDoc) bool {
+						return k.Table != map[string]string{"a service": "[service.NAME]"}[tables[i]] && k.Table != tables[i]
+					})...)
+				}
+				if len(words) == 0 {
+					return unknownWord(name)
+				}
+				if len(keys) > 0 {
+					fmt.Fprintln(a.Out)
+				}
 			}
 			for i, k := range keys {
 				if i > 0 {

@@ -65,6 +65,34 @@ func AboutKey(w io.Writer, p Paint, k declare.KeyDoc) {
 	}
 }
 
+// KeyNames lists the keys of both files, a line each.
+func KeyNames(w io.Writer, p Paint, lab, stack []declare.KeyDoc) {
+	var list func(title string, keys []declare.KeyDoc)
+	list = func(title string, keys []declare.KeyDoc) {
+		fmt.Fprintln(w, p.Head(title))
+		for _, k := range keys {
+			fmt.Fprintf(w, "  %-20s %s\n", k.Name, k.Doc)
+		}
+		fmt.Fprintln(w)
+		for _, k := range keys {
+			if len(k.Keys) > 0 && (k.Name != "let" || title == "lab.toml") {
+				list(k.Keys[0].Table, k.Keys)
+			}
+		}
+	}
+	list("lab.toml", lab)
+	list("stack.toml", stack)
+	fmt.Fprintln(w, p.Faint("lantern about KEY says more of each"))
+}
+
+// RuleNames lists the rules of the check, a line each.
+func RuleNames(w io.Writer, p Paint, rules []check.Rule) {
+	for _, r := range rules {
+		fmt.Fprintf(w, "  %-24s %s  %s\n", r.Name, p.Severity(r.Severity)+strings.Repeat(" ", len(check.Warning)-len(r.Severity)), r.Title)
+	}
+	fmt.Fprintln(w, "\n"+p.Faint("lantern about RULE says more of each"))
+}
+
 // Reference writes all keys of both files as Markdown.
 func Reference(w io.Writer, lab, stack []declare.KeyDoc) {
 	fmt.Fprint(w, "# The files of a lab\n\nPrinted by `lantern about --all --format markdown`. Both files are TOML 1.0. A key that is not here is an error. `lantern schema lab` and `lantern schema stack` give the same to editors.\n")

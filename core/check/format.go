@@ -34,7 +34,7 @@ var formatRules = []Rule{
 		Mended:  "[service.sensor]\nimage = \"registry.skerry.example/sensor:1.4\"",
 		Find:    resolverFinds,
 	}, {
-		Name: "value-type", Severity: Error, Needs: Files,
+		Name: "value-type", Severity: Error, Needs: Files, Mends: true,
 		Title:   "a value of another type than the key takes",
 		Text:    "A list where a text belongs, a text where a number belongs: TOML tells these apart.",
 		Mistake: `ports = "8720 -> 80"`,

@@ -24,7 +24,7 @@ func (a EngineAddress) Loopback() bool {
 func ParseEngineAddress(s string) (EngineAddress, error) {
 	t, at := trimmed(s)
 	wrong := func(message string) (EngineAddress, error) {
-		return EngineAddress{}, &SyntaxError{at, len(t), message}
+		return EngineAddress{}, &SyntaxError{Offset: at, Length: len(t), Message: message}
 	}
 	scheme, rest, ok := strings.Cut(t, "://")
 	a := EngineAddress{Scheme: scheme}

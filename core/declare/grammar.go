@@ -14,18 +14,27 @@ import (
 type SyntaxError struct {
 	Offset, Length int // of the part at fault, in bytes of the value
 	Message        string
+	Instead        string // what was meant at that part, where only one thing can be
 }
 
 func (e *SyntaxError) Error() string { return e.Message }
 
 func syntaxError(offset, length int, format string, args ...any) *SyntaxError {
-	return &SyntaxError{offset, length, fmt.Sprintf(format, args...)}
+	return &SyntaxError{Offset: offset, Length: length, Message: fmt.Sprintf(format, args...)}
+}
+
+// meant adds what was meant at the part at fault.
+func (e *SyntaxError) meant(instead string) *SyntaxError {
+	e.Instead = instead
+	return e
 }
 
 // within moves an error of a part that starts at offset into the whole value.
 func within(err error, offset int) error {
 	if e, ok := err.(*SyntaxError); ok {
-		return &SyntaxError{e.Offset + offset, e.Length, e.Message}
+		moved := *e
+		moved.Offset += offset
+		return &moved
 	}
 	return err
 }
@@ -46,7 +55,12 @@ func ParseSize(s string) (int64, error) {
 	case "B", "kB", "MB", "GB":
 	case "KiB", "MiB", "GiB":
 	default:
-		return 0, syntaxError(at, len(t), "a size is a number with B, kB, MB, GB, KiB, MiB or GiB, such as 10MB")
+		e := syntaxError(at, len(t), "a size is a number with B, kB, MB, GB, KiB, MiB or GiB, such as 10MB")
+		// Engines' own commands and other formats count these in powers of two.
+		if long := map[string]string{"k": "KiB", "m": "MiB", "g": "GiB", "kb": "KiB", "mb": "MiB", "gb": "GiB", "ki": "KiB", "mi": "MiB", "gi": "GiB"}[strings.ToLower(unit)]; number != "" && long != "" {
+			e.meant(number + long)
+		}
+		return 0, e
 	}
 	parse := units.FromHumanSize
 	if strings.HasSuffix(unit, "iB") {
@@ -128,5 +142,13 @@ func ParseRestart(s string) (Restart, error) {
 		}
 		return Restart{policy, n}, nil
 	}
-	return Restart{}, syntaxError(at, len(t), "restart is one of no, on-failure, on-failure N, unless-stopped, always")
+	e := syntaxError(at, len(t), "restart is one of no, on-failure, on-failure N, unless-stopped, always")
+	word, tries := strings.ReplaceAll(strings.ReplaceAll(t, "_", "-"), ":", " "), ""
+	if name, n, ok := strings.Cut(word, " "); ok {
+		word, tries = name, " "+strings.TrimSpace(n)
+	}
+	if near := Nearest(word, []string{"no", "on-failure", "unless-stopped", "always"}); near != "" && Certain(word, near) && (tries == "" || near == "on-failure") {
+		e.meant(near + tries)
+	}
+	return Restart{}, e
 }

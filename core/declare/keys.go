@@ -48,10 +48,33 @@ func read[T any](r *reader, t *table, keys []key[T], where string, into *T) {
 				}
 			}
 			hideSecrets(e)
-			p := r.problem("key-unknown", e.keySpan, "%s has no key %s", where, e.key)
-			p.Mend = Meant(e.keySpan, e.key, names, "is one")
+			r.unknownKey(e, names, where)
 		default:
 			keys[i].read(r, e, into)
+		}
+	}
+}
+
+// unknownKey answers a key that is not there: with ours for a word from elsewhere, else with the nearest one.
+func (r *reader) unknownKey(e entry, names []string, where string) {
+	word, known := Elsewhere(where, e.key)
+	if written := ours(e.key); !known && written != e.key && slices.Contains(names, written) {
+		word, known = Word{Key: written}, true
+	}
+	switch {
+	case !known:
+		r.problem("key-unknown", e.keySpan, "%s has no key %s", where, e.key).Mend = Meant(e.keySpan, e.key, names, "is one")
+	case word.Key == "":
+		r.problem("key-unknown", e.keySpan, "%s has no key %s: %s", where, e.key, word.Text)
+	default:
+		p := r.problem("key-unknown", e.keySpan, "%s has no key %s; the key is %s", where, e.key, word.Key)
+		switch {
+		case word.Text != "":
+			p.Mend = &source.Mend{Text: word.Text}
+		case slices.Contains(names, word.Key):
+			p.Mend = source.Replace(e.keySpan, word.Key, word.Key+" is the key")
+		default:
+			p.Mend = &source.Mend{Text: "put it to the " + word.Key + " that is there"}
 		}
 	}
 }
@@ -207,7 +230,21 @@ func (r *reader) name(e entry, what string, among *table) bool {
 }
 
 func (r *reader) wrongType(n *node, want string) {
-	r.problem("value-type", n.span, "%s belongs here, this is %s", want, n.kind)
+	p := r.problem("value-type", n.span, "%s belongs here, this is %s", want, n.kind)
+	bare := n.kind == kindInteger || n.kind == kindFloat
+	switch written := n.span.Text(); {
+	case want == "a text" && bare:
+		p.Mend = source.Replace(n.span, `"`+written+`"`, "in quotes it is a text")
+	case want == "a list of texts" && n.kind == kindString:
+		p.Mend = source.Replace(n.span, "["+written+"]", "a list of one stands in [ ]")
+	case want == "a list of texts" && bare:
+		p.Mend = source.Replace(n.span, `["`+written+`"]`, "a list of one stands in [ ], a text in quotes")
+	case want == "true or false" && n.kind == kindString && (switches[n.text] != "" || n.text == "true" || n.text == "false"):
+		right := cmp.Or(switches[n.text], n.text)
+		p.Mend = source.Replace(n.span, right, right+" stands without quotes")
+	case strings.Contains(want, "number") && n.kind == kindString && n.text != "" && strings.Trim(n.text, "0123456789.") == "" && strings.Count(n.text, ".") <= 1:
+		p.Mend = source.Replace(n.span, n.text, "a number stands without quotes")
+	}
 }
 
 // text makes a key of one text.

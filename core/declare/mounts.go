@@ -3,6 +3,7 @@ package declare
 import (
 	"fmt"
 	"path"
+	"regexp"
 	"strconv"
 	"strings"
 )
@@ -100,7 +101,7 @@ func ParseMount(s string) (Mount, error) {
 	} else {
 		left, right, ok := strings.Cut(s, "->")
 		if !ok {
-			return m, syntaxError(move, len(src), "only one side: a mount is written host -> container, such as /srv/skerry -> /data")
+			return m, syntaxError(move, len(src), "only one side: a mount is written host -> container, such as /srv/skerry -> /data").meant(arrowMount(src))
 		}
 		src, move = trimmed(left)
 		m.Source, m.SourceAt = src, [2]int{move, len(src)}
@@ -133,6 +134,37 @@ func ParseMount(s string) (Mount, error) {
 		at += len(option) + 1
 	}
 	return m, nil
+}
+
+// colonMount is a mount as engines' commands write it: SOURCE:TARGET[:OPTIONS].
+var colonMount = regexp.MustCompile(`^([^:,]+):(/[^:,]*)(?::([a-zA-Z,]+))?$`)
+
+// arrowMount writes such a mount as ours; "" for anything else, and where an option has no word here.
+func arrowMount(s string) string {
+	m := colonMount.FindStringSubmatch(s)
+	if m == nil {
+		return ""
+	}
+	source := m[1]
+	switch {
+	case IsName(source):
+		source = "volume " + source
+	case !strings.HasPrefix(source, "/") && !strings.HasPrefix(source, "./") && !strings.HasPrefix(source, "${"):
+		return ""
+	}
+	text := source + " -> " + m[2]
+	for _, option := range strings.FieldsFunc(m[3], func(c rune) bool { return c == ',' }) {
+		switch option {
+		case "ro":
+			text += ", read-only"
+		case "rw", "z", "Z": // writable is usual; labels of a security module are the engine's to set
+		case "rshared", "shared":
+			text += ", shared"
+		default:
+			return ""
+		}
+	}
+	return text
 }
 
 // readSource tells a path from the other kinds of source.
@@ -197,7 +229,16 @@ func (m *Mount) readOption(s string, at int) error {
 	case option == "shared" || option == "start-empty" || word == "create":
 		return syntaxError(at+move, len(option), "%s does not go with this kind of source", word)
 	default:
-		return syntaxError(at+move, len(option), "%q is no option of a mount: read-only, create, shared or start-empty", option)
+		e := syntaxError(at+move, len(option), "%q is no option of a mount: read-only, create, shared or start-empty", option)
+		switch written := strings.ToLower(strings.NewReplacer("_", "-").Replace(option)); {
+		case written == "ro" || written == "readonly":
+			e.meant("read-only")
+		default:
+			if near := Nearest(written, []string{"read-only", "create", "shared", "start-empty"}); near != "" && Certain(written, near) {
+				e.meant(near)
+			}
+		}
+		return e
 	}
 	return nil
 }

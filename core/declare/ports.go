@@ -3,6 +3,7 @@ package declare
 import (
 	"fmt"
 	"net/netip"
+	"regexp"
 	"strconv"
 	"strings"
 )
@@ -58,7 +59,7 @@ func ParsePort(s string) (Port, error) {
 	if !ok {
 		t, at := trimmed(s)
 		if strings.Count(t, ":") > 0 {
-			return Port{}, syntaxError(at, len(t), "a port is written host -> container, such as 8710 -> 80")
+			return Port{}, syntaxError(at, len(t), "a port is written host -> container, such as 8710 -> 80").meant(arrowPort(t))
 		}
 		return Port{}, syntaxError(at, len(t), "only one side: a port is written host -> container, such as 8710 -> 80")
 	}
@@ -99,6 +100,18 @@ func ParsePort(s string) (Port, error) {
 	return p, nil
 }
 
+// colonPort is a port as engines' commands write it: [ADDRESS:]HOST:CONTAINER[/PROTOCOL].
+var colonPort = regexp.MustCompile(`^((?:[0-9.]+|\[[0-9a-fA-F:.]+\]|localhost):)?([0-9]+(?:-[0-9]+)?):([0-9]+(?:-[0-9]+)?(?:/[A-Za-z+]+)?)$`)
+
+// arrowPort writes such a port as ours; "" for anything else.
+func arrowPort(s string) string {
+	m := colonPort.FindStringSubmatch(s)
+	if m == nil {
+		return ""
+	}
+	return m[1] + m[2] + " -> " + strings.ToLower(m[3])
+}
+
 // protocols are the words for protocols; their lists are shared and never changed.
 var protocols = map[string][]string{"tcp": {"tcp"}, "udp": {"udp"}, "sctp": {"sctp"}, "tcp+udp": {"tcp", "udp"}}
 
@@ -113,7 +126,11 @@ func cutProtocol(s string) (number string, list []string, err error) {
 	if list, ok := protocols[name]; ok {
 		return number, list, nil
 	}
-	return "", nil, syntaxError(strings.IndexByte(s, '/')+1+move, len(name), "%q is no protocol: tcp, udp, sctp or tcp+udp", name)
+	e := syntaxError(strings.IndexByte(s, '/')+1+move, len(name), "%q is no protocol: tcp, udp, sctp or tcp+udp", name)
+	if near := Nearest(name, []string{"tcp", "udp", "sctp", "tcp+udp"}); near != "" && Certain(name, near) {
+		e.meant(near)
+	}
+	return "", nil, e
 }
 
 // readAddress reads an address of the host in front of a port.

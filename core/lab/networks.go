@@ -199,6 +199,10 @@ func (r *resolver) after(s *Service, t declare.Text, in *scope) {
 	name, done := strings.CutSuffix(v.Text, " done")
 	name = strings.TrimRight(name, " ")
 	at := v.Part(0, len(name))
+	if service, word, two := strings.Cut(name, " "); two {
+		r.afterWord(v, service, strings.TrimSpace(word))
+		return
+	}
 	stack := s.Stack
 	if other, service, both := strings.Cut(name, "/"); both {
 		st := r.lab.Stack(other)
@@ -219,6 +223,18 @@ func (r *resolver) after(s *Service, t declare.Text, in *scope) {
 	}
 	if target := r.serviceNamed(stack, name, at); target != nil {
 		s.After = append(s.After, After{Service: target, Done: done, At: at})
+	}
+}
+
+// afterWord answers a word behind the name of a service that is not done.
+func (r *resolver) afterWord(v Value, service, word string) {
+	at := v.Part(len(service), len(v.Text))
+	p := r.problem("value-grammar", at, "behind the name of a service there is only done: once it has ended without an error. Without it, after waits until the service is ready")
+	switch strings.ToLower(word) {
+	case "finished", "finish", "complete", "completed", "ended", "end", "exited", "success", "succeeded", "successful", "once":
+		p.Mend = source.Replace(at, " done", service+" done waits for its end")
+	case "ready", "healthy", "started", "running", "up":
+		p.Mend = source.Replace(at, "", service+" alone waits until it is ready")
 	}
 }
 

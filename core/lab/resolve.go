@@ -192,7 +192,11 @@ func (r *resolver) problem(rule string, at source.Span, format string, args ...a
 // syntax reports an error of a grammar at its place inside a value.
 func (r *resolver) syntax(err error, v Value) {
 	if e, ok := err.(*declare.SyntaxError); ok {
-		r.problem("value-grammar", v.Part(e.Offset, e.Offset+e.Length), "%s", e.Message)
+		at := v.Part(e.Offset, e.Offset+e.Length)
+		p := r.problem("value-grammar", at, "%s", e.Message)
+		if e.Instead != "" && at.Text() == v.Text[e.Offset:e.Offset+e.Length] {
+			p.Mend = source.Replace(at, e.Instead, e.Instead+" is how it is written here")
+		}
 		return
 	}
 	r.problem("value-grammar", v.Span(), "%s", err)

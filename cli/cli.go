@@ -53,7 +53,7 @@ func (e *exit) Error() string {
 		text += ": " + e.because
 	}
 	if e.do != "" {
-		text += "\n  what helps: " + e.do
+		text += "\n  what helps: " + strings.ReplaceAll(e.do, "\n", "\n    ")
 	}
 	return text
 }

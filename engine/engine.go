@@ -13,6 +13,7 @@ import (
 	"net/http"
 	"os"
 	"os/user"
+	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
@@ -101,9 +102,10 @@ const (
 // Unreachable tells that no engine answers at an address.
 type Unreachable struct {
 	Address string
-	Because string // for the person
-	Do      string // may be empty
-	Host    bool   // it is the machine itself that cannot be reached, or that does not let us in
+	Because string   // for the person
+	Do      string   // may be empty
+	Sockets []string // of engines that are elsewhere on this machine, where none is at the address
+	Host    bool     // it is the machine itself that cannot be reached, or that does not let us in
 	Err     error
 }
 
@@ -133,7 +135,32 @@ func UsualAddress() string {
 
 // DialHost connects to the engine of a host. The error is an *[Unreachable].
 func DialHost(ctx context.Context, h *lab.Host) (*Engine, error) {
-	return dial(ctx, h.Engine, h.TLS, h.Insecure)
+	e, err := dial(ctx, h.Engine, h.TLS, h.Insecure)
+	var known *Unreachable
+	if errors.As(err, &known) && errors.Is(known.Err, fs.ErrNotExist) && strings.HasPrefix(known.Address, "unix://") {
+		known.Sockets = sockets()
+		known.Do = declare.EngineLines(h.Name, known.Sockets)
+	}
+	return e, err
+}
+
+// sockets returns the sockets of engines that are on this machine, at the places where engines put them.
+func sockets() []string {
+	places := []string{usualSocket, "/run/podman/podman.sock"}
+	if run := os.Getenv("XDG_RUNTIME_DIR"); run != "" {
+		places = append(places, run+"/docker.sock", run+"/podman/podman.sock")
+	}
+	for _, pattern := range []string{"/run/user/*/docker.sock", "/run/user/*/podman/podman.sock"} {
+		more, _ := filepath.Glob(pattern)
+		places = append(places, more...)
+	}
+	var found []string
+	for _, p := range places {
+		if info, err := os.Stat(p); err == nil && info.Mode()&fs.ModeSocket != 0 && !slices.Contains(found, p) {
+			found = append(found, p)
+		}
+	}
+	return found
 }
 
 // Dial connects to the engine at an address, the usual one when it is empty. The error is an *[Unreachable].

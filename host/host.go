@@ -22,7 +22,7 @@ func Survey(ctx context.Context, h *lab.Host, logins *registry.Logins, ask func(
 		s.Unknown["engine"] = err.Error()
 		var known *engine.Unreachable
 		if errors.As(err, &known) {
-			s.Unknown["engine"] = known.Because
+			s.Unknown["engine"], s.Sockets = known.Because, known.Sockets
 			if known.Host {
 				s.Unknown["host"], s.Unknown["engine"] = known.Because, "its machine cannot be reached"
 			}

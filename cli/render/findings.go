@@ -102,7 +102,13 @@ func one(w io.Writer, p Paint, f check.Finding) {
 		if len(f.Mend.Edits) > 0 && !strings.HasPrefix(text, "check --fix") {
 			text += "; check --fix writes it here"
 		}
-		fmt.Fprintf(w, "    %s      %s\n", p.Good("mend"), Harmless(text))
+		for i, line := range strings.Split(text, "\n") {
+			head := p.Good("mend")
+			if i > 0 {
+				head = "    "
+			}
+			fmt.Fprintf(w, "    %s      %s\n", head, Harmless(line))
+		}
 	}
 }
 

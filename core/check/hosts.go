@@ -2,7 +2,9 @@ package check
 
 import (
 	"slices"
+	"strings"
 
+	"proudlantern.example/lantern/core/declare"
 	"proudlantern.example/lantern/core/source"
 )
 
@@ -39,7 +41,11 @@ var hostRules = []Rule{
 				if h.Survey == nil || h.Survey.Unknown["engine"] == "" || h.Survey.Unknown["host"] != "" {
 					continue
 				}
-				in.report(nil, source.Problem{At: h.At, Message: "the engine of " + h.Name + " does not answer: " + h.Survey.Unknown["engine"]})
+				p := source.Problem{At: h.At, Message: "the engine of " + h.Name + " does not answer: " + h.Survey.Unknown["engine"]}
+				if strings.HasPrefix(h.Survey.Unknown["engine"], "there is no socket") {
+					p.Mend = &source.Mend{Text: declare.EngineLines(h.Name, h.Survey.Sockets)}
+				}
+				in.report(nil, p)
 				in.result.Findings[len(in.result.Findings)-1].Host = h.Name
 			}
 		},

@@ -5,6 +5,18 @@ import (
 	"strings"
 )
 
+// EngineLines says what to write into lab.toml where an engine is elsewhere than at its usual place: the sockets that were found on the machine.
+func EngineLines(host string, sockets []string) string {
+	if len(sockets) == 0 {
+		return "start the engine; or, where its socket is elsewhere, write into lab.toml\n[host." + host + "]\nengine = \"unix:///PATH/OF/THE/SOCKET\""
+	}
+	text := "write into lab.toml\n[host." + host + "]\nengine = \"unix://" + sockets[0] + "\""
+	for _, s := range sockets[1:] {
+		text += "    # or unix://" + s
+	}
+	return text
+}
+
 // EngineAddress is where an engine is.
 type EngineAddress struct {
 	Scheme string // unix, ssh or tcp

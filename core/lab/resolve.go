@@ -205,7 +205,7 @@ func (r *resolver) syntax(err error, v Value) {
 func (r *resolver) hosts() {
 	decls := r.decl.Hosts
 	if len(decls) == 0 {
-		decls = []declare.Host{{Name: "local", At: r.decl.Name.Span}}
+		decls = []declare.Host{{Name: "local", At: r.decl.Name.Part(0, len(r.decl.Name.Value))}}
 	}
 	for _, d := range decls {
 		h := &Host{Name: d.Name, At: d.At, Address: "localhost", Survey: r.in.Surveys[d.Name]}

@@ -40,6 +40,9 @@ type Survey struct {
 	Devices     []DeviceFile `json:"devices,omitempty"`
 	Images      []Image      `json:"images,omitempty"`
 
+	// Sockets are those of engines that were found on the machine, where none was at the lab's place.
+	Sockets []string `json:"sockets,omitempty"`
+
 	// Unknown says what could not be found out, and why, by the name of the list or fact.
 	Unknown map[string]string `json:"unknown,omitempty"`
 

@@ -12,10 +12,12 @@ import (
 	"sync/atomic"
 	"syscall"
 
+	"github.com/charmbracelet/colorprofile"
 	"github.com/urfave/cli/v3"
 	"golang.org/x/term"
 
 	"proudlantern.example/lantern/cli/render"
+	"proudlantern.example/lantern/core/declare"
 )
 
 // Streams are where a run reads and writes.
@@ -85,8 +87,8 @@ func Run(ctx context.Context, args []string, s Streams, version string) int {
 	ctx, interrupt := context.WithCancel(ctx)
 	defer interrupt()
 	a := &app{Streams: s, version: version, answers: bufio.NewReader(s.In)}
-	a.Out = render.NewOutlet(&pipe{bare(s.Out), interrupt}, func() bool { return a.format != "text" })
-	a.Err = render.NewOutlet(&pipe{bare(s.Err), interrupt}, func() bool { return false })
+	a.Out = render.NewOutlet(&pipe{bare(s.Out), interrupt}, func() bool { return a.format != "text" }, colours(s.Out))
+	a.Err = render.NewOutlet(&pipe{bare(s.Err), interrupt}, func() bool { return false }, colours(s.Err))
 	a.Out, a.Err = &redactor{a.Out, &a.hides}, &redactor{a.Err, &a.hides}
 	go a.listen(interrupt)
 	root := a.command()
@@ -163,6 +165,7 @@ func bare(stream io.Writer) io.Writer {
 }
 
 func (a *app) command() *cli.Command {
+	version := false
 	root := &cli.Command{
 		Name:  "lantern",
 		Usage: "write, check, deploy and look after stacks of containers",
@@ -170,6 +173,7 @@ func (a *app) command() *cli.Command {
 			"lantern demo shows it all on a made-up lab, without an engine.",
 		Writer: a.Out, ErrWriter: a.Err,
 		EnableShellCompletion: true,
+		HideHelpCommand:       true, // ours says when there is no such command
 		HideVersion:           true,
 		ExitErrHandler:        func(context.Context, *cli.Command, error) {}, // Run words them and picks the code
 		CommandNotFound:       func(context.Context, *cli.Command, string) {},
@@ -177,17 +181,22 @@ func (a *app) command() *cli.Command {
 			&cli.StringFlag{Name: "lab", Usage: "the lab's `DIR`", Sources: cli.EnvVars("LANTERN_LAB"), Destination: &a.lab},
 			&cli.StringFlag{Name: "host", Usage: "only this host of the lab", Destination: &a.host},
 			&cli.StringFlag{Name: "format", Usage: "text or json (check: also sarif)", Value: "text", Destination: &a.format},
-			&cli.BoolFlag{Name: "quiet", Usage: "results and errors only", Destination: &a.quiet},
-			&cli.BoolFlag{Name: "verbose", Usage: "say more", Destination: &a.verbose},
-			&cli.BoolFlag{Name: "no-color", Usage: "no colours", Sources: cli.EnvVars("NO_COLOR"), Destination: &a.noColor},
+			&cli.BoolFlag{Name: "quiet", Aliases: []string{"q"}, Usage: "results and errors only", Destination: &a.quiet},
+			&cli.BoolFlag{Name: "verbose", Aliases: []string{"v"}, Usage: "say more", Destination: &a.verbose},
+			&cli.BoolFlag{Name: "no-color", Usage: "no colours; NO_COLOR with any value says the same", Destination: &a.noColor},
+			&cli.BoolFlag{Name: "version", Usage: "which version this is", Destination: &version, Local: true},
 			&cli.BoolFlag{Name: "no-credential-helpers", Usage: "run no program that the auth files name for keeping logins of registries", Sources: cli.EnvVars("LANTERN_NO_CREDENTIAL_HELPERS"), Destination: &a.noHelpers},
 		},
 		Commands: []*cli.Command{
-			a.demoCommand(), a.surveyCommand(), a.checkCommand(), a.compareCommand(), a.deployCommand(), a.proveCommand(), a.statusCommand(), a.logbookCommand(), a.revertCommand(), a.retireCommand(), a.sweepCommand(), a.portsCommand(), a.mountsCommand(), a.envCommand(), a.tidyCommand(), a.aboutCommand(), a.schemaCommand(), a.versionCommand(),
+			a.demoCommand(), a.surveyCommand(), a.checkCommand(), a.compareCommand(), a.deployCommand(), a.proveCommand(), a.statusCommand(), a.logbookCommand(), a.revertCommand(), a.retireCommand(), a.sweepCommand(), a.portsCommand(), a.mountsCommand(), a.envCommand(), a.tidyCommand(), a.aboutCommand(), a.schemaCommand(), a.versionCommand(), a.helpCommand(),
 		},
 		Action: func(_ context.Context, c *cli.Command) error {
 			if name := c.Args().First(); name != "" {
-				return usage("there is no command %s (lantern --help lists them)", name)
+				return a.noCommand(c, name)
+			}
+			if version {
+				fmt.Fprintln(a.Out, "lantern "+a.version)
+				return nil
 			}
 			return cli.ShowRootCommandHelp(c)
 		},
@@ -195,8 +204,51 @@ func (a *app) command() *cli.Command {
 	root.OnUsageError = wrongOption
 	for _, c := range root.Commands {
 		c.OnUsageError = wrongOption
+		c.Before = argumentsOf(c)
+		for _, f := range c.Flags {
+			if yes, ok := f.(*cli.BoolFlag); ok && yes.Name == "yes" {
+				yes.Aliases = []string{"y"}
+			}
+		}
 	}
 	return root
+}
+
+// argumentsOf refuses more arguments than a command has names for in its ArgsUsage.
+func argumentsOf(c *cli.Command) cli.BeforeFunc {
+	most := len(strings.Fields(c.ArgsUsage))
+	return func(ctx context.Context, c *cli.Command) (context.Context, error) {
+		if c.Args().Len() > most {
+			takes := "no argument"
+			if most > 0 {
+				takes = c.ArgsUsage
+			}
+			return ctx, usage("%s is one argument too many: lantern %s takes %s", c.Args().Get(most), c.Name, takes)
+		}
+		return ctx, nil
+	}
+}
+
+// elsewhere is what people call a command who come from other programs.
+var elsewhere = map[string]string{
+	"up": "deploy", "apply": "deploy", "start": "deploy", "install": "deploy", "run": "deploy", "update": "deploy", "upgrade": "deploy", "down": "retire", "remove": "retire", "delete": "retire", "uninstall": "retire", "destroy": "retire", "rm": "retire",
+	"ps": "status", "ls": "status", "list": "status", "validate": "check", "lint": "check", "config": "check", "verify": "check", "diff": "compare", "plan": "compare", "preview": "compare", "history": "logbook", "log": "logbook",
+	"rollback": "revert", "undo": "revert", "restore": "revert", "prune": "sweep", "clean": "sweep", "cleanup": "sweep", "fmt": "tidy", "format": "tidy", "explain": "about", "test": "prove", "health": "prove", "scan": "survey", "facts": "survey", "volumes": "mounts", "environment": "env", "vars": "env",
+}
+
+// noCommand answers a command that there is not: with the nearest one, or with ours for a word from elsewhere.
+func (a *app) noCommand(c *cli.Command, name string) error {
+	if ours := elsewhere[strings.ToLower(name)]; ours != "" {
+		return usage("there is no command %s; lantern %s does that", name, ours)
+	}
+	var names []string
+	for _, one := range c.Root().Commands {
+		names = append(names, one.Name)
+	}
+	if near := declare.Nearest(name, names); near != "" {
+		return usage("there is no command %s; %s is one", name, near)
+	}
+	return usage("there is no command %s (lantern --help lists them)", name)
 }
 
 // wrongOption words an option that does not exist or lacks its value.
@@ -206,6 +258,19 @@ func wrongOption(_ context.Context, c *cli.Command, err error, _ bool) error {
 		name = "lantern " + name
 	}
 	return usage("%s (%s --help lists the options)", strings.Replace(err.Error(), "flag provided but not defined: -", "there is no option --", 1), name)
+}
+
+func (a *app) helpCommand() *cli.Command {
+	return &cli.Command{Name: "help", Aliases: []string{"h"}, Usage: "the commands, or the options of one", ArgsUsage: "[COMMAND]", Action: func(ctx context.Context, c *cli.Command) error {
+		name := c.Args().First()
+		switch {
+		case name == "":
+			return cli.ShowRootCommandHelp(c.Root())
+		case c.Root().Command(name) == nil:
+			return a.noCommand(c, name)
+		}
+		return cli.ShowCommandHelp(ctx, c.Root(), name)
+	}}
 }
 
 func (a *app) versionCommand() *cli.Command {
@@ -228,7 +293,15 @@ func (a *app) json() (bool, error) {
 
 // paint returns the colours for a stream.
 func (a *app) paint(w io.Writer) render.Paint {
-	return render.NewPaint(!a.noColor && isTerminal(w))
+	return render.NewPaint(!a.noColor && colours(w) > colorprofile.ASCII)
+}
+
+// colours returns which colours a stream shows: none where it is no terminal, where that is a simple one, and where NO_COLOR has any value.
+func colours(w io.Writer) colorprofile.Profile {
+	if !isTerminal(w) || os.Getenv("NO_COLOR") != "" || os.Getenv("TERM") == "dumb" {
+		return colorprofile.NoTTY
+	}
+	return colorprofile.Detect(terminal(w), os.Environ())
 }
 
 func isTerminal(stream any) bool { return terminal(stream) != nil }

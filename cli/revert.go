@@ -72,6 +72,11 @@ func (a *app) entryBefore(o *opened, stack string) (string, error) {
 	if err != nil {
 		return "", a.noLogbook(err)
 	}
+	if len(list) == 0 {
+		if _, err := o.stacks(stack, ""); err != nil {
+			return "", usage("%s, and the logbook of this clone has no deploy of %s", err, stack)
+		}
+	}
 	ended := len(list) > 0 && (list[len(list)-1].Result == deploy.PutBack || list[len(list)-1].Kind == logbook.Retire)
 	done := slices.DeleteFunc(slices.Clone(list), func(e logbook.Entry) bool { return e.Result != deploy.Done || e.Kind == logbook.Retire })
 	if ended && len(done) > 0 {

@@ -9,6 +9,8 @@ import (
 	"strconv"
 	"strings"
 	"unicode/utf8"
+
+	"github.com/charmbracelet/colorprofile"
 )
 
 // Harmless makes visible what would do something to a terminal, or to the look of a line, instead of being shown: control characters (ECMA-48, C0 and C1), changes of the
@@ -76,11 +78,14 @@ func marker(colour int) string { return "\x1b[" + nonce + ";" + strconv.Itoa(col
 type Outlet struct {
 	w    io.Writer
 	json func() bool
-	rest []byte // the beginning of a character, or of a marker, of which more has to come
+	own  []string // see sequences
+	rest []byte   // the beginning of a character, or of a marker, of which more has to come
 }
 
-// NewOutlet returns an Outlet that writes to w.
-func NewOutlet(w io.Writer, json func() bool) *Outlet { return &Outlet{w: w, json: json} }
+// NewOutlet returns an Outlet that writes to w, in the colours that a terminal has.
+func NewOutlet(w io.Writer, json func() bool, terminal colorprofile.Profile) *Outlet {
+	return &Outlet{w: w, json: json, own: sequences(terminal)}
+}
 
 // Inner returns what it writes to.
 func (o *Outlet) Inner() io.Writer { return o.w }
@@ -97,8 +102,8 @@ func (o *Outlet) Write(p []byte) (int, error) {
 			i++
 			continue
 		}
-		if own, length := ours(text[i:]); length > 0 {
-			b.WriteString(own)
+		if colour, length := ours(text[i:]); length > 0 {
+			b.WriteString(o.own[colour])
 			i += length
 			continue
 		}
@@ -124,17 +129,17 @@ func (o *Outlet) Write(p []byte) (int, error) {
 	return len(p), nil
 }
 
-// ours returns the control sequence that a marker of ours stands for, and the marker's length; 0 when the text does not begin with one.
-func ours(text []byte) (sequence string, length int) {
+// ours returns the colour that a marker of ours stands for, and the marker's length; 0 when the text does not begin with one.
+func ours(text []byte) (colour, length int) {
 	head := "\x1b[" + nonce + ";"
 	rest, ok := bytes.CutPrefix(text, []byte(head))
 	if !ok {
-		return "", 0
+		return 0, 0
 	}
 	number, _, ok := bytes.Cut(rest[:min(len(rest), 4)], []byte("m"))
 	colour, err := strconv.Atoi(string(number))
-	if !ok || err != nil || colour < 0 || colour >= len(sequences) {
-		return "", 0
+	if !ok || err != nil || colour < 0 || colour >= len(styles) {
+		return 0, 0
 	}
-	return sequences[colour], len(head) + len(number) + 1
+	return colour, len(head) + len(number) + 1
 }

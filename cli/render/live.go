@@ -9,7 +9,6 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 	"charm.land/lipgloss/v2"
-	"github.com/charmbracelet/colorprofile"
 	"github.com/docker/go-units"
 
 	"proudlantern.example/lantern/core/plan"
@@ -43,8 +42,7 @@ func NewLive(w io.Writer, p Paint, plans []plan.Stack) *Live {
 			}
 		}
 	}
-	l.program = tea.NewProgram(m, tea.WithOutput(w), tea.WithInput(nil), tea.WithoutSignalHandler(),
-		tea.WithColorProfile(colorprofile.TrueColor)) // as everywhere else in the program
+	l.program = tea.NewProgram(m, tea.WithOutput(w), tea.WithInput(nil), tea.WithoutSignalHandler())
 	go func() {
 		defer close(l.ended)
 		l.program.Run()

@@ -10,6 +10,7 @@ import (
 
 	"charm.land/lipgloss/v2"
 	"charm.land/lipgloss/v2/table"
+	"github.com/charmbracelet/colorprofile"
 
 	"proudlantern.example/lantern/core/check"
 )
@@ -43,15 +44,22 @@ var styles = [...]lipgloss.Style{
 	mark:  lipgloss.NewStyle().Foreground(lipgloss.Color("#f2b84b")).Bold(true),
 }
 
-// sequences are the control sequences that begin each colour; the first one ends it.
-var sequences = func() []string {
+// sequences are the control sequences that begin each colour on a terminal; the first one ends it. A terminal of few colours gets those that are nearest.
+func sequences(terminal colorprofile.Profile) []string {
 	all := []string{"\x1b[m"}
 	for _, s := range styles[1:] {
+		if c := s.GetForeground(); c != nil {
+			if c = terminal.Convert(c); c == nil {
+				s = s.UnsetForeground()
+			} else {
+				s = s.Foreground(c)
+			}
+		}
 		begins, _, _ := strings.Cut(s.Render("x"), "x")
 		all = append(all, begins)
 	}
 	return all
-}()
+}
 
 func (p Paint) with(colour int, text string) string {
 	switch {

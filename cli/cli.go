@@ -293,7 +293,13 @@ func (a *app) json() (bool, error) {
 
 // paint returns the colours for a stream.
 func (a *app) paint(w io.Writer) render.Paint {
-	return render.NewPaint(!a.noColor && colours(w) > colorprofile.ASCII)
+	p := render.NewPaint(!a.noColor && colours(w) > colorprofile.ASCII)
+	if t := terminal(w); t != nil {
+		if width, _, err := term.GetSize(int(t.Fd())); err == nil && width > 0 {
+			return p.Wide(max(width, 40))
+		}
+	}
+	return p
 }
 
 // colours returns which colours a stream shows: none where it is no terminal, where that is a simple one, and where NO_COLOR has any value.

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"os"
 	"os/exec"
 	"path/filepath"
 	"regexp"
@@ -97,6 +98,7 @@ func TestTerminal(t *testing.T) {
 		for _, command := range []string{"survey", "check --verbose", "status --verbose", "env tide-log"} {
 			ends, cancel := context.WithTimeout(t.Context(), time.Minute)
 			cmd := exec.CommandContext(ends, path, append([]string{"--lab", b.dir}, strings.Split(command, " ")...)...)
+			cmd.Env = append(os.Environ(), "TERM=xterm-256color", "COLORTERM=truecolor")
 			terminal, err := pty.Start(cmd)
 			require.NoError(t, err)
 			go func() {

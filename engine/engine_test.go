@@ -51,7 +51,7 @@ func TestUnreachable(t *testing.T) {
 	l.(*net.UnixListener).SetUnlinkOnClose(false)
 	l.Close()
 	for _, c := range []struct{ address, because, do string }{
-		{"unix:///nowhere/engine.sock", "there is no socket /nowhere/engine.sock", "start the engine, or set engine in lab.toml"},
+		{"unix:///nowhere/engine.sock", "there is no socket /nowhere/engine.sock", "start the engine; or, where its socket is elsewhere"},
 		{"unix://" + nobody, "the socket is there, but nothing listens on it", "start the engine"},
 		{"tcp://127.0.0.1:9", "127.0.0.1 refuses the connection: nothing listens on port 9 there", "let the engine listen there"},
 		{"tcp://boathouse.invalid:2376", "the name boathouse.invalid does not resolve", "mend the name"},

@@ -326,7 +326,7 @@ func Status(w io.Writer, p Paint, services []deploy.Status, now time.Time) {
 		fmt.Fprintln(w, "nothing is declared, and nothing of this lab runs")
 		return
 	}
-	columns(w, p, []string{"host", "service", "state", "for", "image", "page", ""}, rows)
+	columns(w, p, []string{"host", "service", "state", "for", "image", "page", "note"}, rows)
 }
 
 // ago shortens a time for the eye.

@@ -36,7 +36,7 @@ func Logbook(w io.Writer, p Paint, list []logbook.Entry, stack string) {
 			e.Stack, strconv.Itoa(e.Entry), e.Began.Local().Format("2006-01-02 15:04"), kind(e), result(p, e.Result), seconds(e.Seconds), e.Host, e.Who, p.Faint(changes(e)),
 		})
 	}
-	columns(w, p, []string{"stack", "entry", "when", "what", "ended", "took", "host", "who", ""}, rows)
+	columns(w, p, []string{"stack", "entry", "when", "what", "ended", "took", "host", "who", "what it did"}, rows)
 }
 
 func kind(e logbook.Entry) string {
@@ -105,7 +105,7 @@ func Entry(w io.Writer, p Paint, e logbook.Entry, files []FileState) {
 			}
 			rows = append(rows, []string{action(p, plan.Action(s.Action)), s.Service, image})
 		}
-		columns(w, p, []string{"", "service", "image"}, rows)
+		columns(w, p, []string{"what", "service", "image"}, rows)
 	}
 	if len(files) > 0 {
 		fmt.Fprintln(w)
@@ -119,7 +119,7 @@ func Entry(w io.Writer, p Paint, e logbook.Entry, files []FileState) {
 			}
 			rows = append(rows, []string{f.Path, now})
 		}
-		columns(w, p, []string{"file", ""}, rows)
+		columns(w, p, []string{"file", "what"}, rows)
 	}
 }
 

@@ -42,7 +42,7 @@ func Proofs(w io.Writer, p Paint, list []deploy.Proven) {
 		}
 		rows = append(rows, []string{shown, v.What, v.Target, holds, at})
 	}
-	columns(w, p, []string{"service", "proof", "of", "", "seen at"}, rows)
+	columns(w, p, []string{"service", "proof", "of", "result", "seen at"}, rows)
 	sum := fmt.Sprintf("%s hold", counted(len(list)-failed-noted, "proof"))
 	if failed > 0 {
 		sum += ", " + p.Bad(fmt.Sprintf("%d fail", failed))

@@ -4,25 +4,36 @@ package render
 import (
 	"encoding/json"
 	"fmt"
+	"image/color"
 	"io"
-	"slices"
 	"strings"
 
 	"charm.land/lipgloss/v2"
-	"charm.land/lipgloss/v2/table"
 	"github.com/charmbracelet/colorprofile"
 
 	"proudlantern.example/lantern/core/check"
 )
 
 // Paint colours words, or leaves them as they are.
-type Paint struct{ on, direct bool }
+type Paint struct {
+	on, direct bool
+	width      int // of the terminal, in letters; 0: none, or as wide as may be
+}
 
 // NewPaint returns a Paint that colours when on is true, for what goes through an [Outlet].
 func NewPaint(on bool) Paint { return Paint{on: on} }
 
+// Wide returns a Paint for a terminal of that many letters a line.
+func (p Paint) Wide(width int) Paint {
+	p.width = width
+	return p
+}
+
 // Direct returns a Paint for what goes to a terminal by itself. Text from outside has to be made [Harmless] before.
-func (p Paint) Direct() Paint { return Paint{p.on, true} }
+func (p Paint) Direct() Paint {
+	p.direct = true
+	return p
+}
 
 // The colours: lamp amber for what to look at, sea tones for what is well, signal red for what is wrong.
 const (
@@ -44,16 +55,19 @@ var styles = [...]lipgloss.Style{
 	mark:  lipgloss.NewStyle().Foreground(lipgloss.Color("#f2b84b")).Bold(true),
 }
 
-// sequences are the control sequences that begin each colour on a terminal; the first one ends it. A terminal of few colours gets those that are nearest.
+// few are the colours on a terminal that has sixteen of them: those nearest by sight would make amber red.
+var few = [...]color.Color{amber: lipgloss.Yellow, red: lipgloss.Red, sea: lipgloss.Cyan, mist: lipgloss.BrightBlack, mark: lipgloss.Yellow}
+
+// sequences are the control sequences that begin each colour on a terminal; the first one ends it.
 func sequences(terminal colorprofile.Profile) []string {
 	all := []string{"\x1b[m"}
-	for _, s := range styles[1:] {
-		if c := s.GetForeground(); c != nil {
-			if c = terminal.Convert(c); c == nil {
-				s = s.UnsetForeground()
-			} else {
-				s = s.Foreground(c)
-			}
+	for i, s := range styles[1:] {
+		switch colour := i + 1; {
+		case colour == bold:
+		case terminal == colorprofile.ANSI:
+			s = s.Foreground(few[colour])
+		default:
+			s = s.Foreground(terminal.Convert(s.GetForeground()))
 		}
 		begins, _, _ := strings.Cut(s.Render("x"), "x")
 		all = append(all, begins)
@@ -109,32 +123,6 @@ func JSON(w io.Writer, v any) error {
 	e.SetIndent("", "  ")
 	e.SetEscapeHTML(false)
 	return e.Encode(v)
-}
-
-// columns writes rows under headings, indented and aligned.
-func columns(w io.Writer, p Paint, heads []string, rows [][]string) {
-	t := table.New().BorderTop(false).BorderBottom(false).BorderLeft(false).BorderRight(false).BorderColumn(false).BorderHeader(false).
-		Wrap(false).
-		StyleFunc(func(_, column int) lipgloss.Style {
-			if column == len(heads)-1 {
-				return lipgloss.NewStyle()
-			}
-			return lipgloss.NewStyle().PaddingRight(2)
-		})
-	shown := make([]string, len(heads))
-	for i, h := range heads {
-		shown[i] = p.Faint(h)
-	}
-	for i, row := range rows {
-		rows[i] = slices.Clone(row)
-		for j, cell := range row {
-			rows[i][j] = inCell(cell)
-		}
-	}
-	t.Headers(shown...).Rows(rows...)
-	for line := range strings.Lines(t.String()) {
-		fmt.Fprintln(w, strings.TrimRight("  "+line, " \n"))
-	}
 }
 
 // inCell makes what stands in a cell harmless; colours of ours stay.

@@ -2,11 +2,14 @@ package render
 
 import (
 	"bytes"
+	"fmt"
 	"strconv"
 	"strings"
 	"testing"
 	"time"
 
+	"github.com/charmbracelet/colorprofile"
+	"github.com/charmbracelet/x/ansi"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -29,7 +32,7 @@ func TestStatusTable(t *testing.T) {
 		{Host: "boathouse", Stack: "bird-count", Service: "gallery", State: deploy.StateMissing, Changed: true},
 	}, now)
 	assert.Equal(t, strings.TrimPrefix(`
-  host       service             state       for  image          page
+  host       service             state       for  image          page                    note
   lamp-room  tide-log/desk       ready       1h   tide-desk:2.3  http://lamp-room:8710/
   lamp-room  tide-log/store      restarting  5s   store:16.4                             it ended with exit code 3; 3 restarts
   boathouse  bird-count/counter  running     3d   counter:1                              differs from the files
@@ -176,7 +179,7 @@ devices of the lab
   /dev/lamp1  missing
 
 space
-  mounted at   kind  free  of
+  mounted at   kind  free  of    state
   /            ext4  20GB  64GB
   /old         ext4  1GB   8GB   read-only
   /mnt/plates  ext4              not mounted now
@@ -195,8 +198,8 @@ volumes
   old-data  not of a lab  keeper (uid 1311):watch (gid 1400) 0750, empty
 
 images of the lab
-  image   where                  made for     ports   data paths  user
-  desk:1  on the host            linux/amd64  80/tcp              root
+  image   where                  made for     ports   user
+  desk:1  on the host            linux/amd64  80/tcp  root
   desk:9  nowhere; near: 2.9, 1
 
 not known
@@ -309,4 +312,48 @@ warning  image-moving-tag 8
 check --fix mends 8 of them; check STACK shows one stack alone, --verbose each finding in full
 8 errors, 8 warnings, 0 notes in 0 stacks, 0 services on 0 hosts; 1 accepted
 `, "\n"), b.String())
+}
+
+// A table is no wider than the terminal: columns become narrower in an order of importance, long cells go on below at a word, and what is left out is named.
+func TestNarrowTables(t *testing.T) {
+	heads := []string{"service", "state", "for", "image", "page", "note"}
+	rows := [][]string{
+		{"lamp-journal/archive", "ready", "3s", "registry.skerry.example/journal-archive:1.9", "http://localhost:8714/", NewPaint(true).Look("differs from the files; 2 restarts since yesterday")},
+		{"tide-log/store", "ready", "1s", "registry.skerry.example/store:4.2", "", ""},
+	}
+	for _, width := range []int{0, 120, 80} {
+		var b bytes.Buffer
+		columns(&b, NewPaint(true).Wide(width), heads, rows)
+		text := ansi.Strip(b.String())
+		for line := range strings.Lines(text) {
+			if width > 0 {
+				assert.LessOrEqual(t, ansi.StringWidth(strings.TrimRight(line, "\n")), width, "%d: %s", width, text)
+			}
+		}
+		assert.Contains(t, text, "http://localhost:8714/", "an address is in one piece")
+		flat := strings.Join(strings.Fields(text), " ")
+		for _, word := range []string{"differs", "restarts", "journal-archive:1.9", "ready"} {
+			assert.Contains(t, flat, word, "%d", width)
+		}
+		if width == 80 {
+			assert.Contains(t, text, "not shown here: for")
+		}
+	}
+	// A colour goes on behind a break, and nothing of it is left open.
+	lines := wrap(NewPaint(true).Bad("one two three")+" four", 8)
+	assert.Equal(t, []string{marker(red) + "one two" + marker(plain), marker(red) + "three" + marker(plain), "four"}, lines)
+	var b bytes.Buffer
+	columns(&b, NewPaint(false), []string{"a", "b"}, [][]string{{"x", ""}})
+	assert.Equal(t, "  a\n  x\n", b.String(), "a column without anything in it is none")
+}
+
+// Colours are those that a terminal has.
+func TestColoursOfTerminals(t *testing.T) {
+	for profile, want := range map[colorprofile.Profile]string{colorprofile.TrueColor: "38;2;255;107;94", colorprofile.ANSI256: "38;5;", colorprofile.ANSI: "\x1b[31m"} {
+		var b bytes.Buffer
+		o := NewOutlet(&b, func() bool { return false }, profile)
+		fmt.Fprint(o, NewPaint(true).Bad("bad"))
+		assert.Contains(t, b.String(), want)
+		assert.True(t, strings.HasSuffix(b.String(), "bad\x1b[m"))
+	}
 }

@@ -35,7 +35,7 @@ func Survey(w io.Writer, p Paint, s *survey.Survey) {
 	section("ports in use", []string{"port", "address", "by"}, listenerRows(s))
 	section("folders of the lab", []string{"path", "kind", "owner", "group", "mode", "beyond the mode"}, pathRows(p, s))
 	section("devices of the lab", []string{"path", "owner", "group", "mode"}, deviceRows(p, s))
-	section("space", []string{"mounted at", "kind", "free", "of", ""}, spaceRows(p, s))
+	section("space", []string{"mounted at", "kind", "free", "of", "state"}, spaceRows(p, s))
 	section("containers", []string{"name", "state", "image", "ports", "whose"}, containerRows(s))
 	section("networks", []string{"name", "subnets", "whose"}, networkRows(s))
 	section("volumes", []string{"name", "whose", "owner and mode"}, volumeRows(s))

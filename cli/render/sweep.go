@@ -29,6 +29,6 @@ func Sweep(w io.Writer, p Paint, list []deploy.Sweepable) {
 		}
 		rows = append(rows, []string{s.Host, s.Kind, name, size, p.Faint(s.About)})
 	}
-	columns(w, p, []string{"host", "what", "name", "frees", ""}, rows)
+	columns(w, p, []string{"host", "what", "name", "frees", "why"}, rows)
 	fmt.Fprintf(w, "together at most %s; images share layers, so it may be less\n", units.HumanSize(float64(sum)))
 }

@@ -27,7 +27,7 @@ func Ports(w io.Writer, p Paint, uses []lab.PortUse) {
 	flush := func() {
 		if rows != nil {
 			fmt.Fprintln(w, p.Look(host))
-			columns(w, p, []string{"port", "address", "whose", "inside", ""}, rows)
+			columns(w, p, []string{"port", "address", "whose", "inside", "kind"}, rows)
 			rows = nil
 		}
 	}
@@ -125,7 +125,7 @@ func Mounts(w io.Writer, p Paint, uses []lab.MountUse) {
 	flush := func() {
 		if rows != nil {
 			fmt.Fprintln(w, p.Look(host))
-			columns(w, p, []string{"folder", "belongs to", "mode", "service", "inside", "as", ""}, rows)
+			columns(w, p, []string{"folder", "belongs to", "mode", "service", "inside", "as", "how"}, rows)
 			rows = nil
 		}
 	}

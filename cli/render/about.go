@@ -100,6 +100,7 @@ func Reference(w io.Writer, lab, stack []declare.KeyDoc) {
 	keyTable(w, lab)
 	fmt.Fprint(w, "\n## STACK/stack.toml\n\n")
 	keyTable(w, stack)
+	fmt.Fprint(w, grammars)
 }
 
 // Rules writes all rules as Markdown: a table, then each with its texts.

@@ -1,10 +1,14 @@
 package check
 
 import (
+	"regexp"
 	"slices"
+	"strings"
 
+	"proudlantern.example/lantern/core/declare"
 	"proudlantern.example/lantern/core/lab"
 	"proudlantern.example/lantern/core/source"
+	"proudlantern.example/lantern/core/survey"
 )
 
 // Basis says what has to be known for the edits of a rule to be right. Where that is not known, a finding has no edits: check --fix may only do what is certain.
@@ -70,10 +74,79 @@ func (r *Result) certain(l *lab.Lab, rules []Rule) {
 		switch {
 		case idle:
 			r.Findings[i].Mend = nil
-		case !m.certain(l, f, basis[f.Rule]):
-			r.Findings[i].Mend = nil // what it says rests on the same facts
+		case !m.certain(l, f, basis[f.Rule]) || declared[f.Rule] && !known(l, f):
+			text := f.Mend.Text
+			if r.Findings[i].Mend = nil; declared[f.Rule] { // else what it says rests on the same facts
+				r.Findings[i].Mend = &source.Mend{Text: text + "; which of the two is right, is for you to say"}
+			}
 		}
 	}
+}
+
+// declared are the rules whose mends write a name that somebody has declared, in place of one that nobody has. Which of the two is misspelt is not known by that alone.
+var declared = map[string]bool{"host-unknown": true, "network-unknown": true, "volume-unknown": true, "order-unknown": true, "reference-unknown": true, "wire-unknown": true}
+
+// word matches the names in a text.
+var word = regexp.MustCompile(`[A-Za-z0-9]+(?:[-_][A-Za-z0-9]+)*`)
+
+// known tells whether the names that a mend writes are known by more than their declaration: something else in the lab uses them, or the host has them. Where one declares a new thing, it
+// takes nobody's place.
+func known(l *lab.Lab, f Finding) bool {
+	for _, e := range f.Mend.Edits {
+		wrong := word.FindAllString(e.At.Text(), -1)
+		for _, name := range word.FindAllString(e.New, -1) {
+			same := slices.ContainsFunc(wrong, func(w string) bool { return strings.EqualFold(w, name) })
+			if len(wrong) > 0 && !same && !onHost(l, name) && uses(l, name) < 2 {
+				return false
+			}
+		}
+	}
+	return true
+}
+
+// uses counts how often a name stands in the lab's files.
+func uses(l *lab.Lab, name string) int {
+	n := 0
+	count := func(f *source.File) {
+		if f == nil {
+			return
+		}
+		for _, w := range word.FindAllString(f.Text, -1) {
+			if w == name {
+				n++
+			}
+		}
+	}
+	count(l.NameAt.File)
+	if l.Stack(name) != nil {
+		n++ // its folder
+	}
+	for _, f := range l.EnvFiles {
+		if f != nil && slices.ContainsFunc(f.Entries, func(e declare.EnvEntry) bool { return e.Name == name }) {
+			n += 2 // what takes it out of the file changes nothing of it
+		}
+	}
+	for _, st := range l.Stacks {
+		count(st.File)
+	}
+	return n
+}
+
+// onHost tells whether a host is called so, or has a container, a volume or a network of this lab that is.
+func onHost(l *lab.Lab, name string) bool {
+	for _, h := range l.Hosts {
+		s := h.Survey
+		if s == nil {
+			continue
+		}
+		if h.Name == name && s.Engine != nil ||
+			slices.ContainsFunc(s.Containers, func(c survey.Container) bool { return c.Lab == l.Name && (c.Service == name || c.Stack == name) }) ||
+			slices.ContainsFunc(s.Volumes, func(v survey.Volume) bool { return v.Name == name || strings.HasSuffix(v.Name, "."+name) }) ||
+			slices.ContainsFunc(s.Networks, func(n survey.Network) bool { return n.Name == name || strings.HasSuffix(n.Name, "."+name) }) {
+			return true
+		}
+	}
+	return false
 }
 
 func (m mistakes) certain(l *lab.Lab, f Finding, on Basis) bool {

@@ -92,8 +92,8 @@ func portPrivileged(in *Input) {
 	}
 }
 
-// declared returns the ports that a service's image declares for a protocol; ok is false where that is not known, or where it declares none.
-func declared(s *lab.Service, protocol string) (ports []int, ok bool) {
+// imagePorts returns the ports that a service's image declares for a protocol; ok is false where that is not known, or where it declares none.
+func imagePorts(s *lab.Service, protocol string) (ports []int, ok bool) {
 	image, known := imageOf(s)
 	if !known || len(image.Ports) == 0 {
 		return nil, false
@@ -116,7 +116,7 @@ func looksSwapped(p lab.Port, ports []int) bool {
 func portSwapped(in *Input) {
 	for _, s := range in.surveyed() {
 		for _, p := range s.Ports {
-			ports, ok := declared(s, p.Protocols[0])
+			ports, ok := imagePorts(s, p.Protocols[0])
 			if !ok || !looksSwapped(p, ports) {
 				continue
 			}
@@ -132,7 +132,7 @@ func portSwapped(in *Input) {
 func portUnlisted(in *Input) {
 	for _, s := range in.surveyed() {
 		for _, p := range s.Ports {
-			ports, ok := declared(s, p.Protocols[0])
+			ports, ok := imagePorts(s, p.Protocols[0])
 			n := p.Container.First
 			if !ok || len(ports) == 0 || p.Container.Count() > 1 || slices.Contains(ports, n) || looksSwapped(p, ports) || setByVariable(s, n) {
 				continue
@@ -250,8 +250,8 @@ func pageUnpublished(in *Input) {
 			continue
 		}
 		problem := source.Problem{At: s.Page.At, Message: fmt.Sprintf("no published port leads to port %d of %s, where its page is", s.Page.Port, s.FullName())}
-		image, _ := declared(s, "tcp")
-		if len(s.Ports) == 1 && s.Ports[0].Container.Count() == 1 && !slices.Contains(image, s.Page.Port) && strings.HasPrefix(s.Page.At.Text(), strconv.Itoa(s.Page.Port)) {
+		image, _ := imagePorts(s, "tcp")
+		if len(s.Ports) == 1 && s.Ports[0].Container.Count() == 1 && slices.Contains(image, s.Ports[0].Container.First) && !slices.Contains(image, s.Page.Port) && strings.HasPrefix(s.Page.At.Text(), strconv.Itoa(s.Page.Port)) {
 			end := s.Page.At.Start + len(strconv.Itoa(s.Page.Port))
 			right := s.Ports[0].Container.String()
 			problem.Mend = source.Replace(s.Page.At.File.Span(s.Page.At.Start, end), right, right+" is published")

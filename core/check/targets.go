@@ -346,6 +346,14 @@ func keep(s *lab.Service, kept string) *source.Mend {
 	if last := strings.ToLower(path.Base(kept)); last != name {
 		name += "-" + last
 	}
+	// What runs may have something there that a line which is missing now has put there.
+	for _, c := range s.Stack.Host.Survey.Containers {
+		for _, m := range c.Mounts {
+			if from, target, ok := strings.Cut(m, " -> "); ok && c.Name == s.ContainerName() && c.Lab != "" && strings.Split(target, ",")[0] == kept {
+				return &source.Mend{Text: "what runs has " + from + " there"}
+			}
+		}
+	}
 	taken := slices.ContainsFunc(s.Stack.Volumes, func(v *lab.Volume) bool { return v.Name == name })
 	mend := &source.Mend{Text: "a volume keeps it: volume " + name + " -> " + kept}
 	if f := s.Stack.File; !taken && declare.IsName(name) && strings.HasSuffix(f.Text, "\n") {

@@ -410,7 +410,7 @@ func listensOn(s *lab.Service, port int) bool {
 			return true
 		}
 	}
-	ports, _ := declared(s, "tcp")
+	ports, _ := imagePorts(s, "tcp")
 	return slices.Contains(ports, port) || setByVariable(s, port) || namedPort(s, port)
 }
 
@@ -430,7 +430,7 @@ func wirePort(in *Input) {
 				return
 			}
 		}
-		if ports, ok := declared(to, "tcp"); ok && len(ports) > 0 {
+		if ports, ok := imagePorts(to, "tcp"); ok && len(ports) > 0 {
 			in.report(w.from, source.Problem{At: w.portAt, Message: fmt.Sprintf("nothing says that %s listens on %d; its image declares %s", to.FullName(), w.port, numbers(ports))})
 			in.result.Findings[len(in.result.Findings)-1].Severity = Warning
 		}

@@ -48,7 +48,9 @@ func read[T any](r *reader, t *table, keys []key[T], where string, into *T) {
 				}
 			}
 			hideSecrets(e)
-			r.unknownKey(e, names, where)
+			r.unknownKey(e, names, where, func(name string) Form {
+				return keys[slices.IndexFunc(keys, func(k key[T]) bool { return k.name == name })].takes
+			})
 		default:
 			keys[i].read(r, e, into)
 		}
@@ -56,7 +58,7 @@ func read[T any](r *reader, t *table, keys []key[T], where string, into *T) {
 }
 
 // unknownKey answers a key that is not there: with ours for a word from elsewhere, else with the nearest one.
-func (r *reader) unknownKey(e entry, names []string, where string) {
+func (r *reader) unknownKey(e entry, names []string, where string, takes func(name string) Form) {
 	word, known := Elsewhere(where, e.key)
 	if written := ours(e.key); !known && written != e.key && slices.Contains(names, written) {
 		word, known = Word{Key: written}, true
@@ -71,12 +73,31 @@ func (r *reader) unknownKey(e entry, names []string, where string) {
 		switch {
 		case word.Text != "":
 			p.Mend = &source.Mend{Text: word.Text}
-		case slices.Contains(names, word.Key):
+		case slices.Contains(names, word.Key) && e.value.fits(takes(word.Key)):
 			p.Mend = source.Replace(e.keySpan, word.Key, word.Key+" is the key")
+		case slices.Contains(names, word.Key):
+			p.Mend = &source.Mend{Text: "lantern about " + word.Key + " says how it is written"}
 		default:
 			p.Mend = &source.Mend{Text: "put it to the " + word.Key + " that is there"}
 		}
 	}
+}
+
+// fits tells whether a value is of the kind that a form of keys takes.
+func (n *node) fits(takes Form) bool {
+	switch takes {
+	case FormText:
+		return n.kind == kindString
+	case FormTexts, FormTextsOrNumbers:
+		return n.kind == kindArray
+	case FormInteger:
+		return n.kind == kindInteger
+	case FormNumber:
+		return n.kind == kindInteger || n.kind == kindFloat
+	case FormBoolean:
+		return n.kind == kindBool
+	}
+	return n.kind == kindTable
 }
 
 // hideSecrets keeps what a key that nobody reads says out of excerpts, where a name in it is one of a secret.

@@ -81,6 +81,9 @@ func readSettings(c container.InspectResponse) lab.Settings {
 		s.Sysctls = append(s.Sysctls, lab.Pair{Name: name, Value: value})
 	}
 	for _, u := range h.Ulimits {
+		if u == nil {
+			continue // an engine may say anything
+		}
 		name := strings.ToLower(strings.TrimPrefix(u.Name, "RLIMIT_"))
 		s.Ulimits = append(s.Ulimits, declare.Ulimit{Name: name, Soft: u.Soft, Hard: u.Hard})
 	}

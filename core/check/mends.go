@@ -123,7 +123,7 @@ func uses(l *lab.Lab, name string) int {
 	}
 	for _, f := range l.EnvFiles {
 		if f != nil && slices.ContainsFunc(f.Entries, func(e declare.EnvEntry) bool { return e.Name == name }) {
-			n += 2 // what takes it out of the file changes nothing of it
+			n++
 		}
 	}
 	for _, st := range l.Stacks {

@@ -63,9 +63,11 @@ func portReserved(in *Input) {
 				if r.For != "" {
 					message += " for " + r.For
 				}
-				in.report(s, source.Problem{
-					At: p.HostAt, Message: message, Because: []source.Because{{Text: "reserved here", At: r.At}}, Mend: moveToFreePort(in, s, p),
-				})
+				mend := moveToFreePort(in, s, p)
+				if mend != nil && runs(s) {
+					mend = &source.Mend{Text: mend.Text + "; or the reservation is what is wrong"}
+				}
+				in.report(s, source.Problem{At: p.HostAt, Message: message, Because: []source.Because{{Text: "reserved here", At: r.At}}, Mend: mend})
 			}
 		}
 	}

@@ -100,15 +100,17 @@ func (n *node) fits(takes Form) bool {
 	return n.kind == kindTable
 }
 
-// hideSecrets keeps what a key that nobody reads says out of excerpts, where a name in it is one of a secret.
-func hideSecrets(e entry) {
+// hideSecrets keeps what a key says that nobody reads, or that is wrong, out of excerpts, where a name in it is one of a secret.
+func hideSecrets(e entry) { e.value.hideSecrets(LooksSecret(e.key)) }
+
+func (n *node) hideSecrets(all bool) {
 	switch {
-	case e.value.kind == kindTable:
-		for _, inner := range e.value.table.entries {
-			hideSecrets(inner)
+	case n.kind == kindTable:
+		for _, inner := range n.table.entries {
+			inner.value.hideSecrets(all || LooksSecret(inner.key))
 		}
-	case LooksSecret(e.key):
-		e.value.hide()
+	case all:
+		n.hide()
 	}
 }
 

@@ -2,6 +2,7 @@ package cli_test
 
 import (
 	"encoding/json"
+	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -10,6 +11,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"proudlantern.example/lantern/engine/enginetest"
 )
 
 const (
@@ -116,4 +119,31 @@ func TestFixLeavesAlone(t *testing.T) {
 		assert.Equal(t, files["mast/stack.toml"], b.read("mast/stack.toml"), name)
 		assert.Equal(t, files["lab.toml"], b.read("lab.toml"), name)
 	}
+}
+
+// Whose a volume is: said before it is made, and, once something is in it, judged as folders are.
+func TestVolumeOwners(t *testing.T) {
+	enginetest.Each(t, func(t *testing.T, target enginetest.Target) {
+		b := newBench(t, target)
+		b.write("lab.toml", fmt.Sprintf(labText, b.uid, b.gid, b.data, b.target.Address))
+		stack := func(more string) {
+			b.write("tide-log/stack.toml", "[volume.readings]\n\n[service.desk]\nimage = \""+enginetest.Page+"\"\nmounts = [\"volume readings -> /readings\"]\nready = { http = \"8080/\" }\nenv.PROBE_WRITE = \"/readings\"\n"+more)
+		}
+		stack("run-as = \"1312:1401\"\n")
+		text, _ := b.run(0, "check")
+		assert.Contains(t, text, "volume-owner  note")
+		assert.Contains(t, text, "the volume readings is new")
+		assert.NotContains(t, text, "mount-denied")
+		stack("run-as = \"image\"\n") // root's, who writes into it
+		b.run(0, "deploy", "--yes")
+		text, _ = b.run(0, "check")
+		assert.NotContains(t, text, "volume-owner")
+		stack("run-as = \"1312:1401\"\n")
+		if !target.Real() {
+			return // volumes of the stand-in stay empty
+		}
+		text, _ = b.run(1, "check")
+		assert.Contains(t, text, "mount-denied  error")
+		assert.Regexp(t, `the volume tide-log.readings on lamp-room: uid 1312 may not write there`, text)
+	})
 }

@@ -3,6 +3,7 @@ package check_test
 import (
 	"encoding/json"
 	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -15,6 +16,7 @@ import (
 	"proudlantern.example/lantern/core/check"
 	"proudlantern.example/lantern/core/declare"
 	"proudlantern.example/lantern/core/lab"
+	"proudlantern.example/lantern/core/source"
 	"proudlantern.example/lantern/core/survey"
 )
 
@@ -26,8 +28,11 @@ func TestRichLabs(t *testing.T) {
 	var all strings.Builder
 	for _, dir := range dirs {
 		t.Run(filepath.Base(dir), func(t *testing.T) {
-			l, text := readRichLab(t, dir)
-			all.WriteString(text)
+			rich := readRichLab(t, dir)
+			l := rich.resolve(nil, true)
+			for _, text := range rich.texts {
+				all.WriteString(text)
+			}
 			assert.GreaterOrEqual(t, len(l.Stacks), 3)
 			assert.LessOrEqual(t, len(l.Stacks), 8)
 			result := check.Run(l, check.All())
@@ -50,11 +55,59 @@ func TestRichLabs(t *testing.T) {
 	}
 }
 
-func readRichLab(t *testing.T, dir string) (*lab.Lab, string) {
+// A name that is misspelt where it is declared is not written wherever it is used: the lab's own files stay as they are, whatever is known of its hosts. Nor are the ports of a lab that has
+// another name now.
+func TestMisspeltDeclarations(t *testing.T) {
+	dirs, err := filepath.Glob("testdata/labs/*")
+	require.NoError(t, err)
+	declared := regexp.MustCompile(`(?m)^(?:\[(?:volume|service|network|host|owner)\.([a-z-]{4,})\]|lab\s*= "([a-z-]+)")`)
+	tried := 0
+	for _, dir := range dirs {
+		rich := readRichLab(t, dir)
+		for name, text := range rich.texts {
+			for _, m := range declared.FindAllStringSubmatchIndex(text, -1) {
+				end := max(m[3], m[5])
+				wrong := text[:end-2] + text[end-1:] // without its last letter but one
+				for _, seen := range []bool{true, false} {
+					tried++
+					var groups [][]source.Edit
+					var rules []string
+					for _, f := range check.Run(rich.resolve(map[string]string{name: wrong}, seen), check.All()).Findings {
+						if f.Mend != nil && len(f.Mend.Edits) > 0 {
+							groups, rules = append(groups, f.Mend.Edits), append(rules, f.Rule+": "+f.Message)
+						}
+					}
+					texts, _ := source.Apply(groups)
+					assert.Empty(t, texts, "%s: %s, hosts seen: %t\n%s", dir, text[m[0]:m[1]], seen, strings.Join(rules, "\n"))
+				}
+			}
+		}
+	}
+	assert.Greater(t, tried, 100)
+}
+
+// richLab is a correct lab with the surveys of its hosts.
+type richLab struct {
+	texts   map[string]string
+	surveys map[string]*survey.Survey
+	facts   map[string]lab.FileFact
+	stacks  []string
+}
+
+// resolve works the lab out, with other texts for some files, with or without the surveys.
+func (r *richLab) resolve(other map[string]string, seen bool) *lab.Lab {
+	texts := maps.Clone(r.texts)
+	maps.Copy(texts, other)
+	surveys := r.surveys
+	if !seen {
+		surveys = nil
+	}
+	return resolveWith(r.stacks, texts, surveys, r.facts)
+}
+
+func readRichLab(t *testing.T, dir string) *richLab {
 	t.Helper()
-	texts, surveys, facts := map[string]string{}, map[string]*survey.Survey{}, map[string]lab.FileFact{}
-	var stacks []string
-	var all strings.Builder
+	r := &richLab{texts: map[string]string{}, surveys: map[string]*survey.Survey{}, facts: map[string]lab.FileFact{}}
 	require.NoError(t, filepath.WalkDir(dir, func(path string, d fs.DirEntry, err error) error {
 		if err != nil || d.IsDir() {
 			return err
@@ -65,15 +118,14 @@ func readRichLab(t *testing.T, dir string) (*lab.Lab, string) {
 		if strings.HasSuffix(name, ".json") {
 			s := &survey.Survey{}
 			require.NoError(t, json.Unmarshal(text, s))
-			surveys[s.Host] = s
+			r.surveys[s.Host] = s
 			return nil
 		}
-		texts[name], facts[name] = string(text), lab.FileFact{Mode: 0o600}
-		all.Write(text)
+		r.texts[name], r.facts[name] = string(text), lab.FileFact{Mode: 0o600}
 		if stack, ok := strings.CutSuffix(name, "/"+declare.StackFile); ok {
-			stacks = append(stacks, stack)
+			r.stacks = append(r.stacks, stack)
 		}
 		return nil
 	}))
-	return resolveWith(stacks, texts, surveys, facts), all.String()
+	return r
 }

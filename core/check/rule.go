@@ -68,6 +68,7 @@ type Input struct {
 	all     []Rule
 	result  *Result // of this rule alone
 	skipped map[Skip]bool
+	offered map[*lab.Host]map[int]bool // free ports
 	shared  *shared
 }
 
@@ -360,11 +361,14 @@ func rulesUnknown(in *Input) {
 	}
 }
 
-// freePort returns the lowest port above near, then below, that neither the lab nor the host uses.
-func freePort(l *lab.Lab, h *lab.Host, near int) (int, bool) {
+// freePort returns the lowest port above near, then below, that neither the lab nor the host uses, and that the rule has not offered to somebody else.
+func freePort(in *Input, h *lab.Host, near int) (int, bool) {
 	taken := map[int]bool{}
-	for _, u := range l.Ports(h) {
+	for _, u := range in.Lab.Ports(h) {
 		taken[u.Port] = true
+	}
+	for port := range in.offered[h] {
+		taken[port] = true
 	}
 	for port := near + 1; port <= 65535; port++ {
 		if !taken[port] {
@@ -390,10 +394,17 @@ func moveToFreePort(in *Input, s *lab.Service, p lab.Port) *source.Mend {
 	if p.Host.Count() != 1 || opened(s, p) || !s.Stack.Host.Survey.SeesHolders() {
 		return nil
 	}
-	free, ok := freePort(in.Lab, s.Stack.Host, p.Host.First)
+	free, ok := freePort(in, s.Stack.Host, p.Host.First)
 	if !ok {
 		return nil
 	}
+	if in.offered == nil {
+		in.offered = map[*lab.Host]map[int]bool{}
+	}
+	if in.offered[s.Stack.Host] == nil {
+		in.offered[s.Stack.Host] = map[int]bool{}
+	}
+	in.offered[s.Stack.Host][free] = true
 	text := declare.Range{First: free, Last: free}.String()
 	mend := &source.Mend{Text: text + " is free on " + s.Stack.Host.Name}
 	// A port that comes out of a reference is changed where it is written, which is for the person to decide.

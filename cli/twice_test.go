@@ -156,7 +156,7 @@ func TestPullOfALargeImage(t *testing.T) {
 			}
 			whole, err = mutate.AppendLayers(whole, layers...)
 			require.NoError(t, err)
-			ref, err := name.NewTag(at + "/skerry/plates:" + tag)
+			ref, err := name.NewTag(fmt.Sprintf("%s/skerry/plates-%d:%s", at, os.Getpid(), tag)) // engines keep those of an earlier run
 			require.NoError(t, err)
 			require.NoError(t, remote.Write(ref, whole))
 			manifest, err := whole.Manifest()

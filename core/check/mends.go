@@ -95,7 +95,8 @@ func known(l *lab.Lab, f Finding) bool {
 	for _, e := range f.Mend.Edits {
 		wrong := word.FindAllString(e.At.Text(), -1)
 		for _, name := range word.FindAllString(e.New, -1) {
-			same := slices.ContainsFunc(wrong, func(w string) bool { return strings.EqualFold(w, name) })
+			// Most names have small letters only: then the capitals are the mistake.
+			same := slices.ContainsFunc(wrong, func(w string) bool { return strings.EqualFold(w, name) }) && name == strings.ToLower(name)
 			if len(wrong) > 0 && !same && !onHost(l, name) && uses(l, name) < 2 {
 				return false
 			}

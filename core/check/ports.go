@@ -241,7 +241,7 @@ func holder(l *lab.Lab, s *lab.Service, p lab.Port) (who string, unsure bool) {
 			}
 			if covers(k) {
 				// One that is called as a service of this lab is probably that, from before the lab got another name.
-				own := slices.ContainsFunc(l.Stacks, func(st *lab.Stack) bool {
+				own := c.Lab != "" && l.Stack(c.Stack) != nil || slices.ContainsFunc(l.Stacks, func(st *lab.Stack) bool {
 					return slices.ContainsFunc(st.Services, func(o *lab.Service) bool { return o.ContainerName() == c.Name })
 				})
 				return fmt.Sprintf("%s %d on %s is held by the container %s, which is not of this lab", k.protocol, k.port, s.Stack.Host.Name, c.Name), own

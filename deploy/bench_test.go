@@ -36,12 +36,13 @@ func BenchmarkDeploy(b *testing.B) {
 		}
 		b.Run("twenty/floor", func(b *testing.B) {
 			for b.Loop() {
-				ctx, labels := context.Background(), map[string]string{plan.LabelLab: w.lab, plan.LabelStack: w.name, plan.LabelService: "lamp"}
+				ctx := context.Background()
 				_, err := d.Engine.CreateNetwork(ctx, plan.Network{Name: w.name + ".net"}, map[string]string{plan.LabelLab: w.lab, plan.LabelStack: w.name})
 				require.NoError(b, err)
 				var wait sync.WaitGroup
 				for _, s := range st.Services {
 					wait.Go(func() {
+						labels := map[string]string{plan.LabelLab: w.lab, plan.LabelStack: w.name, plan.LabelService: s.Name}
 						id, err := d.Engine.Create(ctx, s.ContainerName(), plan.Declare(s), labels, "")
 						if err == nil {
 							err = d.Engine.Start(ctx, id)

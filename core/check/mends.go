@@ -78,6 +78,8 @@ func (r *Result) certain(l *lab.Lab, rules []Rule) {
 			text := f.Mend.Text
 			if r.Findings[i].Mend = nil; declared[f.Rule] { // else what it says rests on the same facts
 				r.Findings[i].Mend = &source.Mend{Text: text + "; which of the two is right, is for you to say"}
+			} else if h := l.Host(f.Host); strings.HasPrefix(f.Rule, "port-") && basis[f.Rule] == Holders && h != nil && h.Survey.SeesHolders() {
+				r.Findings[i].Mend = &source.Mend{Text: "check --fix picks a free port once nothing else keeps the lab from being understood"}
 			}
 		}
 	}

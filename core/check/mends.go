@@ -4,11 +4,10 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync"
 
-	"proudlantern.example/lantern/core/declare"
 	"proudlantern.example/lantern/core/lab"
 	"proudlantern.example/lantern/core/source"
-	"proudlantern.example/lantern/core/survey"
 )
 
 // Basis says what has to be known for the edits of a rule to be right. Where that is not known, a finding has no edits: check --fix may only do what is certain.
@@ -66,6 +65,7 @@ func (r *Result) certain(l *lab.Lab, rules []Rule) {
 	for _, rule := range rules {
 		basis[rule.Name] = rule.Rests
 	}
+	known := sync.OnceValue(func() *knownNames { return namesOf(l) })
 	for i, f := range r.Findings {
 		if f.Mend == nil || len(f.Mend.Edits) == 0 {
 			continue
@@ -74,15 +74,22 @@ func (r *Result) certain(l *lab.Lab, rules []Rule) {
 		switch {
 		case idle:
 			r.Findings[i].Mend = nil
-		case !m.certain(l, f, basis[f.Rule]) || declared[f.Rule] && !known(l, f):
-			text := f.Mend.Text
-			if r.Findings[i].Mend = nil; declared[f.Rule] { // else what it says rests on the same facts
-				r.Findings[i].Mend = &source.Mend{Text: text + "; which of the two is right, is for you to say"}
-			} else if h := l.Host(f.Host); strings.HasPrefix(f.Rule, "port-") && basis[f.Rule] == Holders && h != nil && h.Survey.SeesHolders() {
-				r.Findings[i].Mend = &source.Mend{Text: "check --fix picks a free port once nothing else keeps the lab from being understood"}
-			}
+		case !m.certain(l, f, basis[f.Rule]) || declared[f.Rule] && !known().all(f.Mend.Edits):
+			r.Findings[i].Mend = uncertain(l, f, basis[f.Rule])
 		}
 	}
+}
+
+// uncertain says in words what is left of a mend that is not certain. What most of them say rests on the same facts, and is left out.
+func uncertain(l *lab.Lab, f Finding, on Basis) *source.Mend {
+	h := l.Host(f.Host)
+	switch {
+	case declared[f.Rule]:
+		return &source.Mend{Text: f.Mend.Text + "; which of the two is right, is for you to say"}
+	case on == Holders && strings.HasPrefix(f.Rule, "port-") && h != nil && h.Survey.SeesHolders():
+		return &source.Mend{Text: "check --fix picks a free port once nothing else keeps the lab from being understood"}
+	}
+	return nil
 }
 
 // declared are the rules whose mends write a name that somebody has declared, in place of one that nobody has. Which of the two is misspelt is not known by that alone.
@@ -91,65 +98,68 @@ var declared = map[string]bool{"host-unknown": true, "network-unknown": true, "v
 // word matches the names in a text.
 var word = regexp.MustCompile(`[A-Za-z0-9]+(?:[-_][A-Za-z0-9]+)*`)
 
-// known tells whether the names that a mend writes are known by more than their declaration: something else in the lab uses them, or the host has them. Where one declares a new thing, it
-// takes nobody's place.
-func known(l *lab.Lab, f Finding) bool {
-	for _, e := range f.Mend.Edits {
+// knownNames are the names of a lab by how often they stand in its files, and those that its hosts have.
+type knownNames struct {
+	written map[string]int
+	there   map[string]bool
+}
+
+func namesOf(l *lab.Lab) *knownNames {
+	k := &knownNames{map[string]int{}, map[string]bool{}}
+	count := func(f *source.File) {
+		for _, w := range word.FindAllString(f.Text, -1) {
+			k.written[w]++
+		}
+	}
+	if l.NameAt.File != nil {
+		count(l.NameAt.File)
+	}
+	for _, st := range l.Stacks {
+		k.written[st.Name]++ // its folder
+		count(st.File)
+	}
+	for _, f := range l.EnvFiles {
+		if f == nil {
+			continue
+		}
+		for _, e := range f.Entries {
+			k.written[e.Name]++
+		}
+	}
+	for _, h := range l.Hosts {
+		if h.Survey == nil {
+			continue
+		}
+		k.there[h.Name] = h.Survey.Engine != nil
+		for _, c := range h.Survey.Containers {
+			if c.Lab == l.Name {
+				k.there[c.Service], k.there[c.Stack] = true, true
+			}
+		}
+		// Names on the engine have those of the lab or of a stack in front.
+		for _, v := range h.Survey.Volumes {
+			k.there[v.Name[strings.LastIndexByte(v.Name, '.')+1:]] = true
+		}
+		for _, n := range h.Survey.Networks {
+			k.there[n.Name[strings.LastIndexByte(n.Name, '.')+1:]] = true
+		}
+	}
+	return k
+}
+
+// all tells whether the names that edits write are known by more than their declaration: something else in the lab uses them, or a host has them. What declares a new thing takes nobody's place.
+func (k *knownNames) all(edits []source.Edit) bool {
+	for _, e := range edits {
 		wrong := word.FindAllString(e.At.Text(), -1)
 		for _, name := range word.FindAllString(e.New, -1) {
 			// Most names have small letters only: then the capitals are the mistake.
 			same := slices.ContainsFunc(wrong, func(w string) bool { return strings.EqualFold(w, name) }) && name == strings.ToLower(name)
-			if len(wrong) > 0 && !same && !onHost(l, name) && uses(l, name) < 2 {
+			if len(wrong) > 0 && !same && !k.there[name] && k.written[name] < 2 {
 				return false
 			}
 		}
 	}
 	return true
-}
-
-// uses counts how often a name stands in the lab's files.
-func uses(l *lab.Lab, name string) int {
-	n := 0
-	count := func(f *source.File) {
-		if f == nil {
-			return
-		}
-		for _, w := range word.FindAllString(f.Text, -1) {
-			if w == name {
-				n++
-			}
-		}
-	}
-	count(l.NameAt.File)
-	if l.Stack(name) != nil {
-		n++ // its folder
-	}
-	for _, f := range l.EnvFiles {
-		if f != nil && slices.ContainsFunc(f.Entries, func(e declare.EnvEntry) bool { return e.Name == name }) {
-			n++
-		}
-	}
-	for _, st := range l.Stacks {
-		count(st.File)
-	}
-	return n
-}
-
-// onHost tells whether a host is called so, or has a container, a volume or a network of this lab that is.
-func onHost(l *lab.Lab, name string) bool {
-	for _, h := range l.Hosts {
-		s := h.Survey
-		if s == nil {
-			continue
-		}
-		if h.Name == name && s.Engine != nil ||
-			slices.ContainsFunc(s.Containers, func(c survey.Container) bool { return c.Lab == l.Name && (c.Service == name || c.Stack == name) }) ||
-			slices.ContainsFunc(s.Volumes, func(v survey.Volume) bool { return v.Name == name || strings.HasSuffix(v.Name, "."+name) }) ||
-			slices.ContainsFunc(s.Networks, func(n survey.Network) bool { return n.Name == name || strings.HasSuffix(n.Name, "."+name) }) {
-			return true
-		}
-	}
-	return false
 }
 
 func (m mistakes) certain(l *lab.Lab, f Finding, on Basis) bool {

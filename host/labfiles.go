@@ -145,13 +145,12 @@ func gitIndex(text []byte) ([]string, error) {
 				}
 				b := text[at]
 				at++
-				drop = drop<<7 | int(b&0x7f)
+				if drop = drop<<7 | int(b&0x7f); drop > len(previous) {
+					return nil, errIndex // before it overflows
+				}
 				if b&0x80 == 0 {
 					break
 				}
-			}
-			if drop > len(previous) {
-				return nil, errIndex
 			}
 			keep = len(previous) - drop
 		}

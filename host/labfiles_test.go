@@ -45,6 +45,20 @@ func TestLabFiles(t *testing.T) {
 	assert.Equal(t, map[string]lab.FileFact{}, LabFiles(t.TempDir(), []string{"lab.toml"}))
 }
 
+// How many letters of the name before do not count is a number without an end: one that overflows is no index.
+func TestOddGitIndex(t *testing.T) {
+	index := append([]byte("DIRC\x00\x00\x00\x04\x00\x00\x00\x02"), make([]byte, 62)...)
+	index = append(index, "\x00a\x00"...)
+	index = append(index, make([]byte, 62)...)
+	for _, drop := range []string{"\xff\xff\xff\xff\xff\xff\xff\xff\xff\x7f", "\x81\x80\x80\x80\x80\x80\x80\x80\x80\x00", "\x02", "\xff"} {
+		_, err := gitIndex(append(append([]byte{}, index...), drop+"b\x00"...))
+		assert.ErrorIs(t, err, errIndex, "%q", drop)
+	}
+	names, err := gitIndex(append(append([]byte{}, index...), "\x01b\x00"...))
+	require.NoError(t, err)
+	assert.Equal(t, []string{"a", "b"}, names)
+}
+
 func FuzzGitIndex(f *testing.F) {
 	f.Add([]byte("DIRC\x00\x00\x00\x02\x00\x00\x00\x01"))
 	f.Add(append([]byte("DIRC\x00\x00\x00\x04\x00\x00\x00\x02"), make([]byte, 140)...))

@@ -69,9 +69,16 @@ var mountRules = []Rule{
 // eachMissing calls f for each mount whose source is missing on a host that was looked at.
 func eachMissing(in *Input, f func(*lab.Service, lab.Mount, survey.Path)) {
 	eachPath(in, func(s *lab.Service, m lab.Mount, p survey.Path) {
-		if p.Kind == survey.Missing && !m.Create {
+		if p.Kind == survey.Missing && !m.Create && !madeByNeighbour(s, m) {
 			f(s, m, p)
 		}
+	})
+}
+
+// madeByNeighbour tells whether another service of the stack lets the deploy make the folder, or one below it: all folders of a stack are made before its first container.
+func madeByNeighbour(s *lab.Service, m lab.Mount) bool {
+	return slices.ContainsFunc(s.Stack.Services, func(o *lab.Service) bool {
+		return slices.ContainsFunc(o.Mounts, func(other lab.Mount) bool { return other.Create && declare.Below(other.Source, m.Source) })
 	})
 }
 

@@ -2,6 +2,8 @@ package host
 
 import (
 	"bytes"
+	"crypto/sha1"
+	"crypto/sha256"
 	"encoding/binary"
 	"errors"
 	"io/fs"
@@ -88,7 +90,7 @@ const mostIndex = 64 << 20
 // cannot be read.
 func trackedFiles(dir string) map[string]bool {
 	for at := dir; ; at = filepath.Dir(at) {
-		text, err := labdir.ReadAny(filepath.Join(at, ".git", "index"), mostIndex)
+		text, err := labdir.ReadAny(filepath.Join(gitFolder(at), "index"), mostIndex)
 		if err == nil {
 			names, err := gitIndex([]byte(text))
 			if err != nil {
@@ -106,12 +108,33 @@ func trackedFiles(dir string) map[string]bool {
 	}
 }
 
+// gitFolder returns where git keeps what it knows of a folder: .git, or where a file of that name leads to, as in further working trees (gitrepository-layout(5)).
+func gitFolder(at string) string {
+	own := filepath.Join(at, ".git")
+	text, err := labdir.ReadAny(own, 4096)
+	if err != nil {
+		return own
+	}
+	folder, ok := strings.CutPrefix(strings.TrimRight(text, "\r\n"), "gitdir: ")
+	switch {
+	case !ok:
+		return own
+	case filepath.IsAbs(folder):
+		return folder
+	}
+	return filepath.Join(at, folder)
+}
+
 // errIndex is returned for an index that does not follow its format.
 var errIndex = errors.New("not a git index of version 2, 3 or 4")
 
 // gitIndex returns the names in an index (gitformat-index(5), versions 2 to 4).
 func gitIndex(text []byte) ([]string, error) {
-	const head, fixed = 12, 62 // bytes of the header, and of an entry in front of its name
+	const head = 12
+	fixed := 42 + sha1.Size // bytes of an entry in front of its name: the object's name is in it
+	if end := len(text) - sha256.Size; end >= head && sha256.Sum256(text[:end]) == [sha256.Size]byte(text[end:]) {
+		fixed = 42 + sha256.Size // a repository of the newer kind ends with such a sum
+	}
 	if len(text) < head || string(text[:4]) != "DIRC" {
 		return nil, errIndex
 	}

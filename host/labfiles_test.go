@@ -1,6 +1,7 @@
 package host
 
 import (
+	"crypto/sha256"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -57,6 +58,28 @@ func TestOddGitIndex(t *testing.T) {
 	names, err := gitIndex(append(append([]byte{}, index...), "\x01b\x00"...))
 	require.NoError(t, err)
 	assert.Equal(t, []string{"a", "b"}, names)
+}
+
+// A further working tree has a file in place of .git, and a repository of the newer kind longer names of objects and another sum at its end.
+func TestOtherRepositories(t *testing.T) {
+	index := []byte("DIRC\x00\x00\x00\x02\x00\x00\x00\x02")
+	for _, name := range []string{"lab.toml", "tide-log/tide-log.env"} {
+		entry := append(make([]byte, 42+sha256.Size), name...)
+		index = append(index, append(entry, make([]byte, 8-len(entry)%8)...)...)
+	}
+	sum := sha256.Sum256(index)
+	dir, elsewhere := t.TempDir(), t.TempDir()
+	require.NoError(t, os.Mkdir(filepath.Join(dir, "tide-log"), 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "tide-log/tide-log.env"), nil, 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(elsewhere, "index"), append(index, sum[:]...), 0o600))
+	relative, err := filepath.Rel(dir, elsewhere)
+	require.NoError(t, err)
+	for _, text := range []string{"gitdir: " + elsewhere + "\n", "gitdir: " + relative + "\n"} {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, ".git"), []byte(text), 0o600))
+		assert.Equal(t, map[string]lab.FileFact{"tide-log/tide-log.env": {Mode: 0o600, Tracked: true}}, LabFiles(dir, nil), text)
+	}
+	require.NoError(t, os.WriteFile(filepath.Join(dir, ".git"), []byte("something else"), 0o600))
+	assert.False(t, LabFiles(dir, nil)["tide-log/tide-log.env"].Tracked)
 }
 
 func FuzzGitIndex(f *testing.F) {

@@ -66,13 +66,18 @@ func eachLine(path string, fields int, f func([]string)) error {
 		return err
 	}
 	defer file.Close()
-	for lines := bufio.NewScanner(file); lines.Scan(); {
+	lines := bufio.NewScanner(file)
+	lines.Buffer(nil, longestLine)
+	for lines.Scan() {
 		if parts := strings.Split(lines.Text(), ":"); len(parts) >= fields {
 			f(parts)
 		}
 	}
-	return nil
+	return lines.Err()
 }
+
+// longestLine is how long a line of a file of accounts may be, in bytes: a group may have thousands of members.
+const longestLine = 4 << 20
 
 // zone returns the machine's time zone: the target of localtime inside the zone database (localtime(5)), else what a timezone file says.
 func zone(localtime, timezone string) string {

@@ -4,6 +4,7 @@ import (
 	"net"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -57,6 +58,16 @@ func TestAccounts(t *testing.T) {
 	readAccounts(s, passwd, group)
 	assert.Equal(t, []survey.Account{{Name: "root"}, {Name: "keeper", UID: 1311, GID: 1400, Groups: []int{1410}}}, s.Accounts)
 	assert.Equal(t, []survey.Group{{Name: "watch", GID: 1400}, {Name: "engine", GID: 1410}}, s.Groups)
+	// A group may have more members than a line of 64 KiB holds; a file whose line has no end is none.
+	members := "keeper" + strings.Repeat(",ranger", 20_000)
+	require.NoError(t, os.WriteFile(group, []byte("watch:x:1400:\ncrowd:x:1411:"+members+"\nengine:x:1410:keeper\n"), 0o600))
+	s = &survey.Survey{Unknown: map[string]string{}}
+	readAccounts(s, passwd, group)
+	assert.Equal(t, []int{1411, 1410}, s.Accounts[1].Groups)
+	require.NoError(t, os.WriteFile(group, []byte("watch:x:1400:"+strings.Repeat("x", longestLine)), 0o600))
+	readAccounts(s, passwd, group)
+	assert.Nil(t, s.Groups)
+	assert.Contains(t, s.Unknown["groups"], "too long")
 	readAccounts(s, filepath.Join(dir, "nobody"), group)
 	assert.Nil(t, s.Accounts)
 	assert.Contains(t, s.Unknown["accounts"], "no such file", "what cannot be read is said")

@@ -3,6 +3,7 @@ package declare
 import (
 	"fmt"
 	"math"
+	"regexp"
 	"strconv"
 	"strings"
 	"time"
@@ -79,10 +80,17 @@ func ParseDuration(s string) (time.Duration, error) {
 	t, at := trimmed(s)
 	d, err := time.ParseDuration(strings.ReplaceAll(t, " ", ""))
 	if err != nil || d < 0 || strings.ContainsAny(t, "+-.nuµμ") {
-		return 0, syntaxError(at, len(t), "a duration is numbers with ms, s, m or h, such as 90s or 1m 30s")
+		e := syntaxError(at, len(t), "a duration is numbers with ms, s, m or h, such as 90s or 1m 30s")
+		if m := wordedTime.FindStringSubmatch(strings.ToLower(t)); m != nil {
+			e.meant(m[1] + m[2][:1])
+		}
+		return 0, e
 	}
 	return d, nil
 }
+
+// wordedTime is a duration whose unit is written out.
+var wordedTime = regexp.MustCompile(`^([0-9]+) *(s(?:ecs?|econds?)|m(?:ins?|inutes?)|h(?:rs?|ours?))$`)
 
 // LogLimit bounds what a container's log takes: at most Files files of at most Size bytes. The zero LogLimit is no bound.
 type LogLimit struct {

@@ -457,9 +457,16 @@ func (r *reader) oneOf(name string, t Text, words []string) bool {
 	}
 	at := t.Part(0, len(t.Value))
 	p := r.problem("value-grammar", at, "%s is %s", name, strings.Join(words, " or "))
-	p.Mend = Meant(at, t.Value, words, "is one")
+	if p.Mend = Meant(at, t.Value, words, "is one"); p.Mend == nil {
+		if ours := sameWord[strings.ToLower(strings.NewReplacer("_", "-", " ", "-").Replace(t.Value))]; slices.Contains(words, ours) {
+			p.Mend = source.Replace(at, ours, ours+" is one")
+		}
+	}
 	return false
 }
+
+// sameWord are other words for those that some keys take.
+var sameWord = map[string]string{"warn": "warning", "info": "note", "hint": "note", "err": "error", "fatal": "error", "ignore": "off", "none": "off", "disabled": "off", "always": "each-deploy", "missing": "if-absent", "if-not-present": "if-absent", "ifnotpresent": "if-absent", "if-missing": "if-absent"}
 
 // scalar returns the text of a value that may be a text, a number or a boolean.
 func (r *reader) scalar(n *node) (Text, bool) {

@@ -87,8 +87,13 @@ func ParseCapability(s string) (string, error) {
 	if name == "ALL" || slices.Contains(capabilities, name) {
 		return name, nil
 	}
+	name = strings.ReplaceAll(name, "-", "_")
 	if near := Nearest(name, capabilities); near != "" {
-		return "", syntaxError(at, len(t), "%q is no capability; %s is one", t, near)
+		e := syntaxError(at, len(t), "%q is no capability; %s is one", t, near)
+		if Certain(name, near) {
+			e.meant(near)
+		}
+		return "", e
 	}
 	return "", syntaxError(at, len(t), "%q is no capability of Linux, such as NET_ADMIN", t)
 }
@@ -113,7 +118,11 @@ func ParseSignal(s string) (string, error) {
 		}
 	}
 	if !slices.Contains(signals, name) {
-		return "", syntaxError(at, len(t), "%q is no signal, such as SIGTERM", t)
+		e := syntaxError(at, len(t), "%q is no signal, such as SIGTERM", t)
+		if near := Nearest(name, signals); near != "" && Certain(name, near) && len(near) > 2 {
+			e.meant("SIG" + near)
+		}
+		return "", e
 	}
 	return "SIG" + name, nil
 }

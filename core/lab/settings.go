@@ -235,6 +235,11 @@ func (r *resolver) tables(c *Settings, d *declare.Settings, in *scope) {
 			p := r.problem("value-grammar", n.At, "%q is no limit of a process; there are %s", n.Name, strings.Join(declare.UlimitNames, ", "))
 			if near := declare.Nearest(n.Name, declare.UlimitNames); near != "" {
 				p.Message = strconv.Quote(n.Name) + " is no limit of a process; " + near + " is one"
+				// The name may be there already, or be meant twice. A table with one key twice can't be read at all.
+				meant := func(o declare.Named) bool { return declare.Nearest(o.Name, declare.UlimitNames) == near }
+				if first := slices.IndexFunc(d.Ulimits, meant); !slices.ContainsFunc(d.Ulimits[first+1:], meant) {
+					p.Mend = declare.Meant(n.At, n.Name, declare.UlimitNames, "is one")
+				}
 			}
 		} else if v, ok := r.known(n.Text, in); ok {
 			limit, err := declare.ParseUlimit(n.Name, v.Text)

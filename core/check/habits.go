@@ -134,8 +134,7 @@ var habitRules = []Rule{
 			for _, s := range in.services() {
 				for _, c := range s.Settings.Capabilities {
 					if what := mighty[c]; what != "" && (c != "NET_ADMIN" || s.HostNetwork()) {
-						at := itemAt(s, s.Declared().Settings.Capabilities, func(text string) bool { name, err := declare.ParseCapability(text); return err == nil && name == c })
-						in.report(s, source.Problem{At: at, Message: s.FullName() + " has " + c + ": it can " + what})
+						in.report(s, source.Problem{At: s.ItemAt("capabilities", c), Message: s.FullName() + " has " + c + ": it can " + what})
 					}
 				}
 			}

@@ -8,6 +8,7 @@ import (
 
 	"proudlantern.example/lantern/core/declare"
 	"proudlantern.example/lantern/core/lab"
+	"proudlantern.example/lantern/core/secret"
 	"proudlantern.example/lantern/core/source"
 	"proudlantern.example/lantern/core/survey"
 )
@@ -203,7 +204,7 @@ var zoneRules = []Rule{
 		Mended:  `timezone = "UTC"`,
 		Find: func(in *Input) {
 			eachTZ(in, func(s *lab.Service, v lab.Variable) {
-				if s.Zone.Name != "" && !v.Value.Is(s.Zone.Name) {
+				if s.Zone.Name != "" && !lab.SameZone(v.Value.Reveal(), s.Zone.Name) {
 					in.report(s, source.Problem{
 						At: v.At, Message: fmt.Sprintf("TZ is %s here, and timezone says %s", v.Value, s.Zone.Name),
 						Because: []source.Because{{Text: "timezone", At: s.Zone.At}}, Mend: mendValue(v, s.Zone.Name, s.Zone.Name+" is what timezone says"),
@@ -225,12 +226,13 @@ var zoneRules = []Rule{
 		Mistake: `timezone = "Atlantic/Faroe"    # the machine is set to UTC`,
 		Mended:  `timezone = "host"`,
 		Find: func(in *Input) {
+			told := map[*lab.Host]bool{}
 			for _, s := range in.surveyed() {
 				h := s.Stack.Host
 				// Whoever gives a host, a stack or a service a zone of its own means it.
-				if s.Zone.At == in.Lab.ZoneAt && s.Zone.Name != "" && h.Survey.Timezone != "" && h.Survey.Timezone != s.Zone.Name && lab.IsZone(s.Zone.Name) {
+				if !told[h] && s.Zone.At == in.Lab.ZoneAt && s.Zone.Name != "" && h.Survey.Timezone != "" && !lab.SameZone(h.Survey.Timezone, s.Zone.Name) && lab.IsZone(s.Zone.Name) {
+					told[h] = true
 					in.report(s, source.Problem{At: s.Zone.At, Message: fmt.Sprintf("%s itself is set to %s", h.Name, h.Survey.Timezone)})
-					return
 				}
 			}
 		},
@@ -248,6 +250,14 @@ func eachTZ(in *Input, f func(*lab.Service, lab.Variable)) {
 	}
 }
 
+// zoneWord shows the value of a TZ.
+func zoneWord(t secret.Text) string {
+	if t.Is("") {
+		return "empty, which is UTC,"
+	}
+	return t.String()
+}
+
 func zoneMixed(in *Input) {
 	first := map[*lab.Stack]lab.Variable{}
 	eachTZ(in, func(s *lab.Service, v lab.Variable) {
@@ -257,8 +267,8 @@ func zoneMixed(in *Input) {
 		other, seen := first[s.Stack]
 		if !seen {
 			first[s.Stack] = v
-		} else if !other.Value.Same(v.Value) {
-			in.report(s, source.Problem{At: v.At, Message: fmt.Sprintf("TZ is %s here, and %s in another service of %s", v.Value, other.Value, s.Stack.Name), Because: []source.Because{{Text: "there", At: other.At}}})
+		} else if !lab.SameZone(other.Value.Reveal(), v.Value.Reveal()) {
+			in.report(s, source.Problem{At: v.At, Message: fmt.Sprintf("TZ is %s here, and %s in another service of %s", zoneWord(v.Value), zoneWord(other.Value), s.Stack.Name), Because: []source.Because{{Text: "there", At: other.At}}})
 		}
 	})
 }

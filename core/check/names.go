@@ -136,8 +136,8 @@ func ownOverlap(in *Input, told map[*lab.Network]bool) {
 				if o.subnet.Overlaps(want) && !told[later.network] {
 					told[later.network] = true
 					in.report(s, source.Problem{
-						At: later.network.At, Message: fmt.Sprintf("%s of %s overlaps %s of the lab's network %s on %s", later.subnet, later.network.Name, earlier.subnet, earlier.network.Name, s.Stack.Host.Name),
-						Because: []source.Because{{Text: "there", At: earlier.network.At}},
+						At: later.network.SubnetAt, Message: fmt.Sprintf("%s of %s overlaps %s of the lab's network %s on %s", later.subnet, later.network.Name, earlier.subnet, earlier.network.Name, s.Stack.Host.Name),
+						Because: []source.Because{{Text: "there", At: earlier.network.SubnetAt}},
 					})
 				}
 			}
@@ -157,9 +157,10 @@ func networkOverlap(in *Input) {
 			}
 			host := s.Stack.Host
 			taken := func(text, who string) {
-				if other, err := netip.ParsePrefix(text); err == nil && other.Overlaps(want) && !told[n] {
+				// The way to everything else is no network: a nearer one goes before it.
+				if other, err := netip.ParsePrefix(text); err == nil && other.Bits() > 1 && other.Overlaps(want) && !told[n] {
 					told[n] = true
-					in.report(s, source.Problem{At: n.At, Message: fmt.Sprintf("%s of %s overlaps %s of %s on %s", want, n.Name, other, who, host.Name)})
+					in.report(s, source.Problem{At: n.SubnetAt, Message: fmt.Sprintf("%s of %s overlaps %s of %s on %s", want, n.Name, other, who, host.Name)})
 				}
 			}
 			ours := []string{}

@@ -52,7 +52,7 @@ func networkMissing(in *Input) {
 			}
 			told[n] = true
 			in.report(s, source.Problem{
-				At: n.At, Message: h.Name + " has no network " + n.EngineName + ", and somebody else makes it (existing)",
+				At: nameAt(n.EngineNameAt, n.At), Message: h.Name + " has no network " + n.EngineName + ", and somebody else makes it (existing)",
 				Mend: respellEngineName(n.EngineNameAt, n.EngineName, h.Survey.Networks, func(o survey.Network) string { return o.Name }),
 			})
 		}
@@ -69,12 +69,20 @@ func volumeMissing(in *Input) {
 				continue
 			}
 			f := Finding{Severity: in.rule.Severity, Host: st.Host.Name, Problem: source.Problem{
-				Rule: in.rule.Name, Stack: st.Name, At: v.At, Message: st.Host.Name + " has no volume " + v.EngineName + ", and somebody else makes it (existing)",
+				Rule: in.rule.Name, Stack: st.Name, At: nameAt(v.EngineNameAt, v.At), Message: st.Host.Name + " has no volume " + v.EngineName + ", and somebody else makes it (existing)",
 				Mend: respellEngineName(v.EngineNameAt, v.EngineName, st.Host.Survey.Volumes, func(o survey.Volume) string { return o.Name }),
 			}}
 			in.result.Findings = append(in.result.Findings, f)
 		}
 	}
+}
+
+// nameAt returns where the name on the engine stands: engine-name, else that of the table.
+func nameAt(engineName, table source.Span) source.Span {
+	if engineName.IsZero() {
+		return table
+	}
+	return engineName
 }
 
 // respellEngineName offers the one name of the host that is near to one that it does not have.

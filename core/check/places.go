@@ -1,8 +1,6 @@
 package check
 
 import (
-	"slices"
-
 	"proudlantern.example/lantern/core/declare"
 	"proudlantern.example/lantern/core/lab"
 	"proudlantern.example/lantern/core/source"
@@ -34,12 +32,4 @@ func textAt(s *lab.Service, t declare.Text) source.Span {
 		return s.At
 	}
 	return t.Part(0, len(t.Value))
-}
-
-// itemAt returns where an item of a list of a service stands; the service's name where references or a way of writing keep it from being found.
-func itemAt(s *lab.Service, list []declare.Text, is func(text string) bool) source.Span {
-	if i := slices.IndexFunc(list, func(t declare.Text) bool { return is(t.Value) }); i >= 0 {
-		return textAt(s, list[i])
-	}
-	return s.At
 }

@@ -171,7 +171,7 @@ func setByVariable(s *lab.Service, port int) bool {
 	return slices.ContainsFunc(s.Env, func(v lab.Variable) bool {
 		address, is := strings.CutSuffix(v.Value.Reveal(), text)
 		// Behind any other machine's name it is that machine's port.
-		return is && slices.Contains([]string{"", ":", "0.0.0.0:", "[::]:", "*:"}, address)
+		return is && !portOfAnother(s, v) && slices.Contains([]string{"", ":", "0.0.0.0:", "[::]:", "*:"}, address)
 	})
 }
 

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"path"
 	"slices"
+	"strconv"
 	"strings"
 	"unicode/utf8"
 
@@ -133,50 +134,48 @@ var secretRules = []Rule{
 		Text:    "Everybody on the host can read these. Variables from an environment file are for the service alone.",
 		Mistake: `command = ["--password=${pw}"]`,
 		Mended:  `env.A_PASSWORD = "${pw}"`,
-		Find: func(in *Input) {
-			for _, s := range in.services() {
-				d, where, at := s.Declared(), "", s.At
-				marked := func(list []declare.Text, words []secret.Text) source.Span {
-					if i := slices.IndexFunc(words, secret.Text.Secret); len(list) == len(words) {
-						return textAt(s, list[i])
-					}
-					return s.At // one of them is unknown
-				}
-				switch {
-				case secret.Any(s.Settings.Entrypoint):
-					where, at = "its entrypoint", marked(d.Settings.Entrypoint, s.Settings.Entrypoint)
-				case secret.Any(s.Settings.Command):
-					where, at = "its command", marked(d.Settings.Command, s.Settings.Command)
-				}
-				words := secret.Reveal(slices.Concat(s.Settings.Command, s.Settings.Entrypoint))
-				for _, v := range s.Env {
-					value := v.Value.Reveal()
-					if !v.Value.Secret() || len(value) < 6 {
-						continue
-					}
-					if slices.ContainsFunc(words, func(w string) bool { return strings.Contains(w, value) }) && where == "" {
-						where, at = "its command", itemAt(s, slices.Concat(d.Settings.Command, d.Settings.Entrypoint), func(text string) bool { return strings.Contains(text, value) })
-					}
-					if slices.ContainsFunc(s.Settings.Labels, func(p lab.Pair) bool { return strings.Contains(p.Value, value) }) {
-						where = "a label"
-						if i := slices.IndexFunc(d.Settings.Labels, func(n declare.Named) bool { return strings.Contains(n.Text.Value, value) }); i >= 0 {
-							at = textAt(s, d.Settings.Labels[i].Text)
-						}
-					}
-				}
-				if s.Ready != nil && secret.Any(s.Ready.Command) {
-					where, at = "ready", marked(d.Ready.Command, s.Ready.Command)
-				}
-				if where != "" {
-					in.report(s, source.Problem{At: at, Message: fmt.Sprintf("a secret of %s is in %s: everybody on %s can read it", s.FullName(), where, s.Stack.Host.Name)})
-				}
-			}
-		},
+		Find:    envSecretInCommand,
 	},
 }
 
 // commonSecrets are long enough and guessed first all the same.
 var commonSecrets = []string{"passwordpassword", "password1234", "administrator", "123456789012", "1234567890123", "qwertyuiop123", "correcthorsebatterystaple", "letmeinletmein"}
+
+func envSecretInCommand(in *Input) {
+	for _, s := range in.services() {
+		var secrets []string
+		for _, v := range s.Env {
+			if value := v.Value.Reveal(); v.Value.Secret() && len(value) >= 6 {
+				secrets = append(secrets, value)
+			}
+		}
+		holds := func(text string) bool {
+			return slices.ContainsFunc(secrets, func(value string) bool { return strings.Contains(text, value) })
+		}
+		report := func(where string, at source.Span) {
+			in.report(s, source.Problem{At: at, Message: fmt.Sprintf("a secret of %s is in %s: everybody on %s can read it", s.FullName(), where, s.Stack.Host.Name)})
+		}
+		words := func(key, where string, words []secret.Text) {
+			for i, w := range words {
+				if w.Secret() || holds(w.Reveal()) {
+					report(where, s.ItemAt(key, strconv.Itoa(i)))
+				}
+			}
+		}
+		words("entrypoint", "its entrypoint", s.Settings.Entrypoint)
+		words("command", "its command", s.Settings.Command)
+		if s.Ready != nil {
+			words("ready.command", "ready", s.Ready.Command)
+		}
+		if d := s.Declared(); d.Settings != nil {
+			for _, l := range d.Settings.Labels {
+				if holds(l.Text.Value) {
+					report("a label", textAt(s, l.Text))
+				}
+			}
+		}
+	}
+}
 
 func envPlainSecret(in *Input) {
 	told := map[source.Span]bool{}

@@ -533,7 +533,7 @@ func deviceMissing(in *Input) {
 				continue
 			}
 			f := facts.Devices[i]
-			at := itemAt(s, s.Declared().Settings.Devices, func(text string) bool { device, err := declare.ParseDevice(text); return err == nil && device == d })
+			at := s.ItemAt("devices", d.String())
 			if f.Missing {
 				in.report(s, source.Problem{At: at, Message: fmt.Sprintf("%s has no device %s", s.Stack.Host.Name, d.Host)})
 				continue

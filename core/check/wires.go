@@ -136,6 +136,7 @@ type wire struct {
 	hostAt   source.Span
 	portAt   source.Span // zero: none said
 	with     []credential
+	paired   bool // the variable holds nothing else, and its port may stand in another one
 }
 
 // credential is something that the other end has to agree to.
@@ -155,8 +156,8 @@ var wirePatterns = sync.OnceValue(func() [5]*regexp.Regexp {
 	const words = `(?i)(?:^|[\s;])(port|user|user ?name|user ?id|uid|password|pwd|dbname|database)\s*=\s*(?:'([^']*)'|"([^"]*)"|`
 	return [5]*regexp.Regexp{
 		regexp.MustCompile(`[a-z][a-z0-9+.-]*://(?:([^\s/@:,]*)(?::([^\s/@]*))?@)?["']?(\[[0-9a-fA-F:.]+\]|[^\s/:@?#,\[\]"']+)["']?(?::([0-9]{1,5}))?(?:/([A-Za-z0-9_-]+)(?:[?\s]|$))?`),
-		regexp.MustCompile(`^\s*["']?([A-Za-z][A-Za-z0-9.-]*|[0-9]+(?:\.[0-9]+){3})["']?:([0-9]{2,5})(?:/\S*)?\s*$`),
-		regexp.MustCompile(`(?i)(?:^|[\s;])(?:host|server)\s*=\s*["']?([^\s;"']+)["']?`),
+		regexp.MustCompile(`^\s*["']?([A-Za-z][A-Za-z0-9.-]*|[0-9]+(?:\.[0-9]+){3}|\[[0-9a-fA-F:.]+\])["']?:([0-9]{2,5})(/\S*)?["']?\s*$`),
+		regexp.MustCompile(`(?i)(?:^|[\s;])(?:host|server)\s*=\s*["']?(?:tcp:)?(\[[0-9a-f:.]+\]|[0-9a-f]*:[0-9a-f:]*:[0-9a-f.]*|[^\s;,:"']+)(?:[,:]([0-9]{2,5}))?["']?`),
 		regexp.MustCompile(words + `([^\s"']+))`),
 		regexp.MustCompile(words + `([^;"']*[^;"'\s]))`), // where ; ends each of them, blanks are letters
 	}
@@ -167,10 +168,14 @@ func wires(s *lab.Service) []wire {
 	var all []wire
 	for _, v := range s.Env {
 		value := v.Value.Reveal()
-		if len(value) > 4096 || !strings.ContainsAny(value, ":=") {
-			if w, ok := pairedWire(s, v); ok {
-				all = append(all, w)
-			}
+		if len(value) > 4096 {
+			continue
+		}
+		if w, ok := pairedWire(s, v); ok {
+			all = append(all, w)
+			continue
+		}
+		if !strings.ContainsAny(value, ":=") {
 			continue
 		}
 		patterns := wirePatterns()
@@ -212,7 +217,7 @@ func wires(s *lab.Service) []wire {
 		}
 		if strings.Contains(value, "=") {
 			if m := patterns[2].FindStringSubmatchIndex(value); m != nil {
-				w := add(m, 1, 0)
+				w := add(m, 1, 2)
 				rest := patterns[3]
 				if strings.Contains(value, ";") {
 					rest = patterns[4]
@@ -237,16 +242,31 @@ func wires(s *lab.Service) []wire {
 	return all
 }
 
+// hostEnds are how the names of variables end that name a machine; the variables that begin like them say more of it.
+var hostEnds = []string{"HOSTNAME", "HOST", "SERVER", "ADDRESS", "ADDR"}
+
 // pairedWire reads a variable such as STORE_HOST, with the port, the user and whatever else stands in the variables that begin like it.
 func pairedWire(s *lab.Service, v lab.Variable) (wire, bool) {
-	host := strings.Trim(v.Value.Reveal(), `"'`)
-	for _, end := range []string{"HOSTNAME", "HOST", "SERVER", "ADDRESS", "ADDR"} {
+	for _, end := range hostEnds {
 		prefix, ok := strings.CutSuffix(v.Name, end)
-		if !ok || host == "" || strings.ContainsAny(host, " /\\") {
+		if !ok {
 			continue
 		}
-		start := strings.Index(v.Value.Reveal(), host)
-		w := wire{from: s, variable: v, host: host, said: v.Cut(start, start+len(host)), hostAt: v.Part(start, start+len(host))}
+		w := wire{from: s, variable: v, paired: true}
+		value := v.Value.Reveal()
+		from, to := 0, len(value)
+		if m := wirePatterns()[1].FindStringSubmatchIndex(value); m != nil && m[6] < 0 {
+			from, to = m[2], m[3]
+			w.port, _ = strconv.Atoi(value[m[4]:m[5]])
+			w.portAt = v.Part(m[4], m[5])
+		} else {
+			from = len(value) - len(strings.TrimLeft(value, `"'`))
+			to = max(from, len(strings.TrimRight(value, `"'`)))
+			if _, err := netip.ParseAddr(value[from:to]); from == to || err != nil && strings.ContainsAny(value[from:to], " /\\:=,;") {
+				continue
+			}
+		}
+		w.host, w.said, w.hostAt = strings.Trim(value[from:to], "[]"), v.Cut(from, to), v.Part(from, to)
 		for _, o := range s.Env {
 			rest, ours := strings.CutPrefix(o.Name, prefix)
 			if !ours || prefix == "" {
@@ -255,7 +275,7 @@ func pairedWire(s *lab.Service, v lab.Variable) (wire, bool) {
 			what := ""
 			switch rest {
 			case "PORT":
-				if port, err := strconv.Atoi(o.Value.Reveal()); err == nil {
+				if port, err := strconv.Atoi(o.Value.Reveal()); err == nil && w.port == 0 {
 					w.port, w.portAt = port, o.At
 				}
 			case "USER", "USERNAME":
@@ -272,6 +292,35 @@ func pairedWire(s *lab.Service, v lab.Variable) (wire, bool) {
 		return w, true
 	}
 	return wire{}, false
+}
+
+// opens tells whether the name of a variable says that its value is what the program itself opens.
+func opens(name string) bool {
+	name = strings.ToUpper(name)
+	return strings.Contains(name, "LISTEN") || strings.Contains(name, "BIND")
+}
+
+// ownWords begin the names of pairs such as SERVER_HOST and SERVER_PORT that may say what a program opens itself.
+var ownWords = []string{"", "APP", "GRPC", "HTTP", "HTTPS", "LOCAL", "SERVER", "WEB"}
+
+// portOfAnother tells whether a variable such as STORE_PORT belongs to one that names another machine, or may.
+func portOfAnother(s *lab.Service, v lab.Variable) bool {
+	prefix, ok := strings.CutSuffix(v.Name, "PORT")
+	if !ok || opens(prefix) {
+		return false
+	}
+	for _, o := range s.Env {
+		end, ours := strings.CutPrefix(o.Name, prefix)
+		if !ours || !slices.Contains(hostEnds, end) {
+			continue
+		}
+		host := strings.ToLower(strings.Trim(o.Value.Reveal(), `"'[]`))
+		address, err := netip.ParseAddr(host)
+		wildcard := host == "*" || err == nil && address.IsUnspecified()
+		own := host == s.Name || host == s.Hostname || isLocal(host) && slices.Contains(ownWords, strings.TrimRight(prefix, "_"))
+		return !wildcard && !own
+	}
+	return false
 }
 
 // onNetwork is a network of a host.
@@ -391,7 +440,7 @@ func unknownWire(in *Input, g *graph, reach *reach, w wire) {
 
 // respellAt offers other words where the wrong ones stand to the letter.
 func respellAt(at source.Span, wrong, right, text string) *source.Mend {
-	if at.Text() != wrong {
+	if strings.Trim(at.Text(), "[]") != wrong { // an address of version 6 stands in brackets before a port
 		return &source.Mend{Text: text}
 	}
 	return source.Replace(at, right, text)
@@ -448,16 +497,20 @@ func numbers(list []int) string {
 func wireLocalhost(in *Input) {
 	eachWire(in, func(w wire, _ map[string]*lab.Service) {
 		s := w.from
-		if !isLocal(w.host) || w.port == 0 || s.HostNetwork() || listensOn(s, w.port) {
+		if !isLocal(w.host) || w.port == 0 || s.HostNetwork() || opens(w.variable.Name) || listensOn(s, w.port) {
 			return
 		}
 		for _, o := range s.Stack.Services {
 			together := o == s || o.Shares == s || s.Shares == o || s.Shares != nil && s.Shares == o.Shares
 			if !together && listensOn(o, w.port) && o.NetworkMode == "" && s.NetworkMode == "" {
-				in.report(s, source.Problem{
+				p := source.Problem{
 					At: w.hostAt, Message: fmt.Sprintf("inside %s, %s is %s itself; port %d is that of %s", s.FullName(), w.said, s.Name, w.port, o.Name),
 					Mend: respellAt(w.hostAt, w.host, o.Name, o.Name+" is its name on the network"),
-				})
+				}
+				if w.paired && storePorts[w.port] == "" && !strings.Contains(strings.ToLower(w.variable.Name), o.Name) {
+					p.Mend.Edits = nil // it may be what the program opens itself
+				}
+				in.report(s, p)
 				return
 			}
 		}

@@ -258,7 +258,7 @@ func (r *reader) wrongType(n *node, want string) {
 	switch written := n.span.Text(); {
 	case want == "a text" && bare:
 		p.Mend = source.Replace(n.span, `"`+written+`"`, "in quotes it is a text")
-	case want == "a list of texts" && n.kind == kindString:
+	case strings.HasPrefix(want, "a list of texts") && n.kind == kindString, strings.HasSuffix(want, "or whole numbers") && n.kind == kindInteger:
 		p.Mend = source.Replace(n.span, "["+written+"]", "a list of one stands in [ ]")
 	case want == "a list of texts" && bare:
 		p.Mend = source.Replace(n.span, `["`+written+`"]`, "a list of one stands in [ ], a text in quotes")
@@ -310,7 +310,7 @@ func textsOrNumbers[T any](name, doc, example string, field func(*T) *[]Text) ke
 				item.kind = kindString
 			}
 		}
-		list := r.listOfTexts(e.value)
+		list := r.listOf(e.value, "a text or a whole number")
 		for i, t := range list {
 			list[i].raw = t.Span.Text() == t.Value // without quotes
 		}
@@ -390,15 +390,17 @@ func (t *table) flat(prefix string) []entry {
 }
 
 // listOfTexts reads a list; what is no text in it is reported and left out.
-func (r *reader) listOfTexts(n *node) []Text {
+func (r *reader) listOfTexts(n *node) []Text { return r.listOf(n, "a text") }
+
+func (r *reader) listOf(n *node, what string) []Text {
 	if n.kind != kindArray {
-		r.wrongType(n, "a list of texts")
+		r.wrongType(n, "a list of "+strings.NewReplacer("a text", "texts", "a whole number", "whole numbers").Replace(what))
 		return nil
 	}
 	list := make([]Text, 0, min(len(n.items), MostEntries))
 	for _, item := range most(r, n.items, n.span) {
 		if item.kind != kindString {
-			r.wrongType(item, "a text")
+			r.wrongType(item, what)
 			continue
 		}
 		list = append(list, item.asText())

@@ -116,6 +116,7 @@ var stackKeys = []key[Stack]{
 		defer func() { r.service = "" }()
 		before := len(r.problems)
 		table1(r, e, serviceKeys, "a service", v)
+		v.hideListed(e.value)
 		if !v.Image.IsSet() && len(r.problems) == before && !s.Broken {
 			r.problem("key-missing", e.keySpan, "%s has no image", e.key)
 		}
@@ -233,6 +234,22 @@ func readEnv(r *reader, e entry, s *Service) {
 		}
 		if value, ok := r.scalar(e.value); ok {
 			s.Env = append(s.Env, Variable{e.key, e.keySpan, value})
+		}
+	}
+}
+
+// hideListed keeps the values of variables that a service itself calls secret out of excerpts.
+func (s *Service) hideListed(n *node) {
+	if n.kind != kindTable {
+		return
+	}
+	env, ok := n.table.get("env")
+	if !ok || env.value.kind != kindTable {
+		return
+	}
+	for _, t := range s.Secrets {
+		if e, ok := env.value.table.get(t.Value); ok {
+			e.value.hideSecrets(true)
 		}
 	}
 }

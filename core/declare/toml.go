@@ -252,11 +252,20 @@ func (r *tomlReader) header(top *table, e *unstable.Node) *table {
 func (r *tomlReader) keyValue(t *table, e *unstable.Node) {
 	var last unstable.Range
 	deep := 0
+	// Also what nobody reads is shown, in the excerpt of what is wrong with it.
+	hide := func() {
+		secret := false
+		for it := e.Key(); it.Next(); {
+			secret = secret || LooksSecret(r.decoded(it.Node()))
+		}
+		r.value(e.Value(), r.span(e.Raw)).hideSecrets(secret)
+	}
 	for it := e.Key(); it.Next(); {
 		raw := it.Node().Raw
 		key, span := r.decoded(it.Node()), r.span(raw)
 		if deep++; deep > mostParts {
 			r.problem(span, "a name of more than %d parts has no meaning here", mostParts)
+			hide()
 			return
 		}
 		last = raw
@@ -264,6 +273,7 @@ func (r *tomlReader) keyValue(t *table, e *unstable.Node) {
 		if it.IsLast() {
 			if ok {
 				r.problem(span, "two values for one key: %s is there already, in line %d", key, found.keySpan.Place().Line)
+				hide()
 				return
 			}
 			// Without a range of its own (lists), a value reaches from behind the equals sign to the end of the pair.
@@ -282,6 +292,7 @@ func (r *tomlReader) keyValue(t *table, e *unstable.Node) {
 			t = next
 		case found.value.kind != kindTable || !found.value.table.dotted:
 			r.problem(span, "two values for one key: %s is there already, in line %d", key, found.keySpan.Place().Line)
+			hide()
 			return
 		default:
 			t = found.value.table
@@ -308,7 +319,11 @@ func (r *tomlReader) value(v *unstable.Node, whole source.Span) *node {
 		n.kind = kindArray
 		for it := v.Children(); it.Next(); {
 			if it.Node().Kind != unstable.Comment {
-				n.items = append(n.items, r.value(it.Node(), whole))
+				item := r.value(it.Node(), whole)
+				if item.span == whole {
+					item.span = r.around(item)
+				}
+				n.items = append(n.items, item)
 			}
 		}
 	case unstable.InlineTable:
@@ -324,6 +339,26 @@ func (r *tomlReader) value(v *unstable.Node, whole source.Span) *node {
 		n.kind, n.text = kindDate, string(v.Data)
 	}
 	return n
+}
+
+// around returns where a list or table inside a list stands: the parser tells that of what is in it only.
+func (r *tomlReader) around(n *node) source.Span {
+	var first, last source.Span
+	switch {
+	case len(n.items) > 0:
+		first, last = n.items[0].span, n.items[len(n.items)-1].span
+	case n.kind == kindTable && len(n.table.entries) > 0:
+		first, last = n.table.entries[0].keySpan, n.table.entries[len(n.table.entries)-1].value.span
+	default:
+		return n.span
+	}
+	before, after := r.file.Text[:first.Start], r.file.Text[last.End:]
+	start := len(strings.TrimRight(before, " \t\r\n"))
+	end := last.End + len(after) - len(strings.TrimLeft(after, " \t\r\n,"))
+	if start == 0 || end == len(r.file.Text) || !strings.Contains("[{", before[start-1:start]) || !strings.Contains("]}", r.file.Text[end:end+1]) {
+		return n.span // a comment is between
+	}
+	return r.file.Span(start-1, end+1)
 }
 
 // Text is a text value of a lab's file with its place. The zero Text is one that is not there.

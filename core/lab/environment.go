@@ -138,7 +138,7 @@ func (r *resolver) environment(s *Service, d *declare.Service, in *scope) {
 		}
 		text := v.all()
 		variable := Variable{Name: e.Name, Value: text, At: v.Part(0, len(text.Reveal())), Origin: FromEnv}
-		if v.pieces != nil {
+		if v.pieces != nil || variable.At.End-variable.At.Start != len(text.Reveal()) { // with references, or with escapes
 			kept := v
 			variable.value = &kept
 		}

@@ -79,6 +79,7 @@ type Network struct {
 	EngineName   string
 	EngineNameAt source.Span // zero for the usual one
 	Subnet       string      // "": the engine's choice
+	SubnetAt     source.Span // zero where none is declared
 	Internal     bool
 	Existing     bool // made by somebody else
 }
@@ -171,7 +172,27 @@ type Service struct {
 
 	decl       *declare.Service
 	scope      *scope
-	portsState int // 0 new, then resolving and resolved
+	portsState int                       // 0 new, then resolving and resolved
+	places     map[[2]string]source.Span // of items of lists, by key and item
+}
+
+// ItemAt returns where an item of a list stands: the key and what the item means, or its number for lists of words such as command. The
+// service's name where nobody wrote it.
+func (s *Service) ItemAt(key, item string) source.Span {
+	if at, ok := s.places[[2]string{key, item}]; ok {
+		return at
+	}
+	return s.At
+}
+
+// place remembers where an item of a list stands: the first place, where there are several.
+func (s *Service) place(key, item string, at source.Span) {
+	if s.places == nil {
+		s.places = map[[2]string]source.Span{}
+	}
+	if id := [2]string{key, item}; s.places[id].IsZero() {
+		s.places[id] = at
+	}
 }
 
 // FullName returns STACK/SERVICE, as people name it.

@@ -55,7 +55,7 @@ func (r *resolver) networks() {
 			if err != nil {
 				r.syntax(err, v)
 			}
-			n.Subnet = subnet
+			n.Subnet, n.SubnetAt = subnet, v.Part(0, len(v.Text))
 		}
 		if n.Existing && n.EngineNameAt.IsZero() {
 			n.EngineName = d.Name // nobody who made it knows of our names

@@ -511,7 +511,7 @@ func (r *resolver) ready(s *Service, d *declare.Ready, in *scope) {
 		}
 		return nil
 	})
-	y.Command = r.words(d.Command, in)
+	y.Command = r.words(s, "ready.command", d.Command, in)
 	y.Image = d.Image != nil && *d.Image
 	if ok && (y.HTTP != nil || y.TCP > 0 || y.Log != nil || y.Command != nil || y.Image) {
 		s.Ready = y

@@ -2,6 +2,7 @@ package lab
 
 import (
 	"cmp"
+	"math"
 	"slices"
 	"strconv"
 	"strings"
@@ -58,11 +59,12 @@ func (r *resolver) settings(s *Service, d *declare.Settings, in *scope) {
 			*into = text
 		}
 	}
-	each := func(into *[]string, list []declare.Text, f func(string) (string, error)) {
+	each := func(key string, into *[]string, list []declare.Text, f func(string) (string, error)) {
 		for _, t := range list {
 			var one string
 			if parse(&one, t, f); one != "" {
 				*into = append(*into, one)
+				s.place(key, one, t.Part(0, len(t.Value)))
 			}
 		}
 		slices.Sort(*into)
@@ -80,10 +82,10 @@ func (r *resolver) settings(s *Service, d *declare.Settings, in *scope) {
 			s.Aliases = append(s.Aliases, alias)
 		}
 	}
-	each(&c.Capabilities, d.Capabilities, declare.ParseCapability)
-	each(&c.Dropped, d.DropCapabilities, declare.ParseCapability)
-	each(&c.DNS, d.DNS, declare.ParseAddress)
-	c.Command, c.Entrypoint = r.words(d.Command, in), r.words(d.Entrypoint, in)
+	each("capabilities", &c.Capabilities, d.Capabilities, declare.ParseCapability)
+	each("drop-capabilities", &c.Dropped, d.DropCapabilities, declare.ParseCapability)
+	each("dns", &c.DNS, d.DNS, declare.ParseAddress)
+	c.Command, c.Entrypoint = r.words(s, "command", d.Command, in), r.words(s, "entrypoint", d.Entrypoint, in)
 	def := r.decl.Default
 	c.Memory = r.size(in, d.Memory, def.Memory)
 	c.SharedMemory = r.size(in, d.SharedMemory, declare.Text{})
@@ -96,6 +98,8 @@ func (r *resolver) settings(s *Service, d *declare.Settings, in *scope) {
 				continue
 			}
 			c.Devices = append(c.Devices, device)
+			host, _, _ := strings.Cut(v.Text, "->")
+			s.place("devices", device.String(), v.Part(len(host)-len(strings.TrimLeft(host, " \t")), len(strings.TrimRight(host, " \t"))))
 		}
 	}
 	slices.SortFunc(c.Devices, func(a, b declare.Device) int { return cmp.Compare(a.Container, b.Container) })
@@ -119,7 +123,7 @@ func (r *resolver) known(t declare.Text, in *scope) (Value, bool) {
 }
 
 // words returns a list whose order counts; nil where none is declared. It may hold a secret.
-func (r *resolver) words(list []declare.Text, in *scope) []secret.Text {
+func (r *resolver) words(s *Service, key string, list []declare.Text, in *scope) []secret.Text {
 	if list == nil {
 		return nil
 	}
@@ -129,6 +133,7 @@ func (r *resolver) words(list []declare.Text, in *scope) []secret.Text {
 			continue
 		}
 		if v := r.expandSecret(t, in); !v.Unknown {
+			s.place(key, strconv.Itoa(len(out)), t.Part(0, len(t.Value)))
 			out = append(out, v.all())
 		}
 	}
@@ -173,7 +178,12 @@ func (r *resolver) groups(s *Service, d *declare.Settings, in *scope) {
 		if !ok {
 			continue
 		}
-		if gid, err := number(v.Text); err == nil {
+		if _, err := strconv.Atoi(v.Text); err == nil {
+			gid, err := number(v.Text)
+			if err != nil {
+				r.problem("value-grammar", v.Part(0, len(v.Text)), "a gid is a whole number from 0 to %d", math.MaxInt32)
+				continue
+			}
 			s.Settings.Groups = append(s.Settings.Groups, itoa(gid))
 			continue
 		}

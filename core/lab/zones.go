@@ -24,6 +24,16 @@ func IsZone(name string) bool {
 	return found
 }
 
+// utcNames are the names that the database has for UTC itself (the file "etcetera" and the links to it).
+var utcNames = []string{"Etc/GMT", "Etc/Greenwich", "Etc/UCT", "Etc/UTC", "Etc/Universal", "Etc/Zulu", "GMT", "Greenwich", "UCT", "UTC", "Universal", "Zulu"}
+
+// SameZone tells whether two values of TZ show the same time at all times. None, and one with a colon before it, are as POSIX has them.
+func SameZone(a, b string) bool {
+	a, b = strings.TrimPrefix(a, ":"), strings.TrimPrefix(b, ":")
+	utc := func(name string) bool { return name == "" || slices.Contains(utcNames, name) }
+	return a == b || utc(a) && utc(b)
+}
+
 // zoneOf returns the zone that counts in a scope: the service's, else the stack's, the host's, the lab's.
 func (r *resolver) zoneOf(in *scope) Zone {
 	texts := make([]declare.Text, 0, 4)

@@ -13,21 +13,21 @@ import (
 	"proudlantern.example/lantern/core/declare"
 )
 
-func (a *app) aboutCommand() *cli.Command {
+func (s *session) aboutCommand() *cli.Command {
 	var all bool
 	return &cli.Command{
 		Name: "about", Usage: "the long text of a rule of the check or of a key of the files", ArgsUsage: "RULE|KEY|keys|rules",
 		Flags: []cli.Flag{&cli.BoolFlag{Name: "all", Usage: "the whole reference, of keys or of rules", Destination: &all}},
 		Action: func(_ context.Context, c *cli.Command) error {
 			if all {
-				if a.format != "markdown" && a.format != "text" {
-					return usage("--format is markdown here, not %s", a.format)
+				if s.format != "markdown" && s.format != "text" {
+					return usage("--format is markdown here, not %s", s.format)
 				}
 				switch c.Args().First() {
 				case "rules":
-					render.Rules(a.Out, check.All())
+					render.Rules(s.Out, check.All())
 				case "", "keys":
-					render.Reference(a.Out, declare.LabDocs(), declare.StackDocs())
+					render.Reference(s.Out, declare.LabDocs(), declare.StackDocs())
 				default:
 					return usage("--all prints keys or rules, not %s", c.Args().First())
 				}
@@ -38,16 +38,16 @@ func (a *app) aboutCommand() *cli.Command {
 				return usage("lantern about needs the name of a rule or of a key; lantern about keys and lantern about rules list them")
 			}
 			if r, ok := check.Named(name); ok {
-				render.AboutRule(a.Out, a.paint(a.Out), r)
+				render.AboutRule(s.Out, s.paint(s.Out), r)
 				return nil
 			}
 			docs := slices.Concat(declare.LabDocs(), declare.StackDocs())
 			switch name {
 			case "keys":
-				render.KeyNames(a.Out, a.paint(a.Out), declare.LabDocs(), declare.StackDocs())
+				render.KeyNames(s.Out, s.paint(s.Out), declare.LabDocs(), declare.StackDocs())
 				return nil
 			case "rules":
-				render.RuleNames(a.Out, a.paint(a.Out), check.All())
+				render.RuleNames(s.Out, s.paint(s.Out), check.All())
 				return nil
 			}
 			keys := named(docs, name)
@@ -56,12 +56,12 @@ func (a *app) aboutCommand() *cli.Command {
 				for i, w := range words {
 					switch {
 					case w.Key == "":
-						fmt.Fprintf(a.Out, "%s has no key %s: %s\n", tables[i], name, w.Text)
+						fmt.Fprintf(s.Out, "%s has no key %s: %s\n", tables[i], name, w.Text)
 						continue
 					case w.Text != "":
-						fmt.Fprintf(a.Out, "what is %s elsewhere is %s here, in %s: %s\n", name, w.Key, tables[i], w.Text)
+						fmt.Fprintf(s.Out, "what is %s elsewhere is %s here, in %s: %s\n", name, w.Key, tables[i], w.Text)
 					default:
-						fmt.Fprintf(a.Out, "what is %s elsewhere is %s here, in %s\n", name, w.Key, tables[i])
+						fmt.Fprintf(s.Out, "what is %s elsewhere is %s here, in %s\n", name, w.Key, tables[i])
 					}
 					keys = append(keys, slices.DeleteFunc(named(docs, w.Key), func(k declare.KeyDoc) bool {
 						return k.Table != map[string]string{"a service": "[service.NAME]"}[tables[i]] && k.Table != tables[i]
@@ -71,14 +71,14 @@ func (a *app) aboutCommand() *cli.Command {
 					return unknownWord(name)
 				}
 				if len(keys) > 0 {
-					fmt.Fprintln(a.Out)
+					fmt.Fprintln(s.Out)
 				}
 			}
 			for i, k := range keys {
 				if i > 0 {
-					fmt.Fprintln(a.Out)
+					fmt.Fprintln(s.Out)
 				}
-				render.AboutKey(a.Out, a.paint(a.Out), k)
+				render.AboutKey(s.Out, s.paint(s.Out), k)
 			}
 			return nil
 		},
@@ -121,17 +121,17 @@ func unknownWord(name string) error {
 	return usage("there is no rule and no key %s", name)
 }
 
-func (a *app) schemaCommand() *cli.Command {
+func (s *session) schemaCommand() *cli.Command {
 	return &cli.Command{
 		Name: "schema", Usage: "JSON Schema (2020-12) of the files, for editors, and of every JSON output", ArgsUsage: "lab|stack|json",
 		Action: func(_ context.Context, c *cli.Command) error {
 			switch strings.ToLower(c.Args().First()) {
 			case "lab":
-				return render.JSON(a.Out, declare.Schema(declare.LabFile, declare.LabDocs()))
+				return render.JSON(s.Out, declare.Schema(declare.LabFile, declare.LabDocs()))
 			case "stack":
-				return render.JSON(a.Out, declare.Schema(declare.StackFile, declare.StackDocs()))
+				return render.JSON(s.Out, declare.Schema(declare.StackFile, declare.StackDocs()))
 			case "json":
-				return render.Schemas(a.Out)
+				return render.Schemas(s.Out)
 			}
 			return usage("lantern schema prints the schema of lab, of stack or of json")
 		},

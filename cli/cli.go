@@ -16,6 +16,7 @@ import (
 	"github.com/urfave/cli/v3"
 	"golang.org/x/term"
 
+	"proudlantern.example/lantern/app"
 	"proudlantern.example/lantern/cli/render"
 	"proudlantern.example/lantern/core/declare"
 )
@@ -39,6 +40,11 @@ const (
 	exitNeedsAHand  = 5
 	exitInterrupted = 130
 )
+
+// codes are the exit codes of errors of the use cases.
+var codes = map[app.Kind]int{
+	app.Usage: exitUsage, app.Unreachable: exitUnreachable, app.Stopped: exitFindings, app.PutBack: exitPutBack, app.Manual: exitNeedsAHand, app.Interrupted: exitInterrupted,
+}
 
 // exit ends a run with a code; message may be empty when everything is said.
 type exit struct {
@@ -64,8 +70,8 @@ func usage(format string, args ...any) error {
 	return &exit{code: exitUsage, message: fmt.Sprintf(format, args...)}
 }
 
-// app is what all commands of a run share.
-type app struct {
+// session is what all commands of a run share.
+type session struct {
 	Streams
 	version string
 	globals
@@ -83,55 +89,65 @@ type globals struct {
 }
 
 // Run carries out a command line (without the program's name) and returns the exit code.
-func Run(ctx context.Context, args []string, s Streams, version string) int {
+func Run(ctx context.Context, args []string, streams Streams, version string) int {
 	ctx, interrupt := context.WithCancel(ctx)
 	defer interrupt()
-	a := &app{Streams: s, version: version, answers: bufio.NewReader(s.In)}
-	a.Out = render.NewOutlet(&pipe{bare(s.Out), interrupt}, func() bool { return a.format != "text" }, colours(s.Out))
-	a.Err = render.NewOutlet(&pipe{bare(s.Err), interrupt}, func() bool { return false }, colours(s.Err))
-	a.Out, a.Err = &redactor{a.Out, &a.hides}, &redactor{a.Err, &a.hides}
-	go a.listen(interrupt)
-	root := a.command()
+	s := &session{Streams: streams, version: version, answers: bufio.NewReader(streams.In)}
+	s.Out = render.NewOutlet(&pipe{bare(streams.Out), interrupt}, func() bool { return s.format != "text" }, colours(streams.Out))
+	s.Err = render.NewOutlet(&pipe{bare(streams.Err), interrupt}, func() bool { return false }, colours(streams.Err))
+	s.Out, s.Err = &redactor{s.Out, &s.hides}, &redactor{s.Err, &s.hides}
+	go s.listen(interrupt)
+	root := s.command()
 	err := root.Run(ctx, append([]string{"lantern"}, args...))
 	if err == nil {
 		return exitDone
 	}
-	var known *exit
-	if !errors.As(err, &known) {
-		known = &exit{code: exitUsage, message: err.Error()}
-	}
+	known := exitOf(err)
 	if known.message != "" {
-		if a.format == "json" {
-			render.JSON(a.Out, render.NewFailed(known.message, known.because, known.do, known.code))
+		if s.format == "json" {
+			render.JSON(s.Out, render.NewFailed(known.message, known.because, known.do, known.code))
 		}
-		fmt.Fprintln(a.Err, "lantern: "+known.Error())
+		fmt.Fprintln(s.Err, "lantern: "+known.Error())
 	}
-	if a.verbose && known.err != nil {
-		fmt.Fprintln(a.Err, "lantern: in the words of the system:", known.err)
+	if s.verbose && known.err != nil {
+		fmt.Fprintln(s.Err, "lantern: in the words of the system:", known.err)
 	}
 	return known.code
 }
 
+// exitOf returns how an error ends the run. What nobody has worded is one of the command line.
+func exitOf(err error) *exit {
+	var known *exit
+	var trouble *app.Error
+	switch {
+	case errors.As(err, &known):
+		return known
+	case errors.As(err, &trouble):
+		return &exit{code: codes[trouble.Kind], message: trouble.Message, because: trouble.Because, do: trouble.Do, err: trouble.Err}
+	}
+	return &exit{code: exitUsage, message: err.Error()}
+}
+
 // listen waits for signals. After the first one a deploy puts back; a second one does not wait for that.
-func (a *app) listen(interrupt func()) {
-	if a.Signals == nil {
+func (s *session) listen(interrupt func()) {
+	if s.Signals == nil {
 		return
 	}
-	<-a.Signals
+	<-s.Signals
 	interrupt()
-	<-a.Signals
-	if a.held.Load() > 0 {
-		fmt.Fprintln(a.Err, "lantern: stopped in the middle; the next deploy, or retire, of this stack brings back what ran before")
+	<-s.Signals
+	if s.held.Load() > 0 {
+		fmt.Fprintln(s.Err, "lantern: stopped in the middle; the next deploy, or retire, of this stack brings back what ran before")
 	}
-	a.Kill(exitInterrupted)
+	s.Kill(exitInterrupted)
 }
 
 // hold counts the stacks that are being changed.
-func (a *app) hold(held bool) {
+func (s *session) hold(held bool) {
 	if held {
-		a.held.Add(1)
+		s.held.Add(1)
 	} else {
-		a.held.Add(-1)
+		s.held.Add(-1)
 	}
 }
 
@@ -164,38 +180,38 @@ func bare(stream io.Writer) io.Writer {
 	}
 }
 
-func (a *app) command() *cli.Command {
+func (s *session) command() *cli.Command {
 	version := false
 	root := &cli.Command{
 		Name:  "lantern",
 		Usage: "write, check, deploy and look after stacks of containers",
 		Description: "A lab is a folder with lab.toml and, for each stack, a folder with stack.toml.\n" +
 			"lantern demo shows it all on a made-up lab, without an engine.",
-		Writer: a.Out, ErrWriter: a.Err,
+		Writer: s.Out, ErrWriter: s.Err,
 		EnableShellCompletion: true,
 		HideHelpCommand:       true, // ours says when there is no such command
 		HideVersion:           true,
 		ExitErrHandler:        func(context.Context, *cli.Command, error) {}, // Run words them and picks the code
 		CommandNotFound:       func(context.Context, *cli.Command, string) {},
 		Flags: []cli.Flag{
-			&cli.StringFlag{Name: "lab", Usage: "the lab's `DIR`", Sources: cli.EnvVars("LANTERN_LAB"), Destination: &a.lab},
-			&cli.StringFlag{Name: "host", Usage: "only this host of the lab", Destination: &a.host},
-			&cli.StringFlag{Name: "format", Usage: "text or json (check: also sarif)", Value: "text", Destination: &a.format},
-			&cli.BoolFlag{Name: "quiet", Aliases: []string{"q"}, Usage: "results and errors only", Destination: &a.quiet},
-			&cli.BoolFlag{Name: "verbose", Aliases: []string{"v"}, Usage: "say more", Destination: &a.verbose},
-			&cli.BoolFlag{Name: "no-color", Usage: "no colours; NO_COLOR with any value says the same", Destination: &a.noColor},
+			&cli.StringFlag{Name: "lab", Usage: "the lab's `DIR`", Sources: cli.EnvVars("LANTERN_LAB"), Destination: &s.lab},
+			&cli.StringFlag{Name: "host", Usage: "only this host of the lab", Destination: &s.host},
+			&cli.StringFlag{Name: "format", Usage: "text or json (check: also sarif)", Value: "text", Destination: &s.format},
+			&cli.BoolFlag{Name: "quiet", Aliases: []string{"q"}, Usage: "results and errors only", Destination: &s.quiet},
+			&cli.BoolFlag{Name: "verbose", Aliases: []string{"v"}, Usage: "say more", Destination: &s.verbose},
+			&cli.BoolFlag{Name: "no-color", Usage: "no colours; NO_COLOR with any value says the same", Destination: &s.noColor},
 			&cli.BoolFlag{Name: "version", Usage: "which version this is", Destination: &version, Local: true},
-			&cli.BoolFlag{Name: "no-credential-helpers", Usage: "run no program that the auth files name for keeping logins of registries", Sources: cli.EnvVars("LANTERN_NO_CREDENTIAL_HELPERS"), Destination: &a.noHelpers},
+			&cli.BoolFlag{Name: "no-credential-helpers", Usage: "run no program that the auth files name for keeping logins of registries", Sources: cli.EnvVars("LANTERN_NO_CREDENTIAL_HELPERS"), Destination: &s.noHelpers},
 		},
 		Commands: []*cli.Command{
-			a.demoCommand(), a.surveyCommand(), a.checkCommand(), a.compareCommand(), a.deployCommand(), a.proveCommand(), a.statusCommand(), a.logbookCommand(), a.revertCommand(), a.retireCommand(), a.sweepCommand(), a.portsCommand(), a.mountsCommand(), a.envCommand(), a.tidyCommand(), a.aboutCommand(), a.schemaCommand(), a.versionCommand(), a.helpCommand(),
+			s.demoCommand(), s.surveyCommand(), s.checkCommand(), s.compareCommand(), s.deployCommand(), s.proveCommand(), s.statusCommand(), s.logbookCommand(), s.revertCommand(), s.retireCommand(), s.sweepCommand(), s.portsCommand(), s.mountsCommand(), s.envCommand(), s.tidyCommand(), s.aboutCommand(), s.schemaCommand(), s.versionCommand(), s.helpCommand(),
 		},
 		Action: func(_ context.Context, c *cli.Command) error {
 			if name := c.Args().First(); name != "" {
-				return a.noCommand(c, name)
+				return s.noCommand(c, name)
 			}
 			if version {
-				fmt.Fprintln(a.Out, "lantern "+a.version)
+				fmt.Fprintln(s.Out, "lantern "+s.version)
 				return nil
 			}
 			return cli.ShowRootCommandHelp(c)
@@ -237,7 +253,7 @@ var elsewhere = map[string]string{
 }
 
 // noCommand answers a command that there is not: with the nearest one, or with ours for a word from elsewhere.
-func (a *app) noCommand(c *cli.Command, name string) error {
+func (s *session) noCommand(c *cli.Command, name string) error {
 	if ours := elsewhere[strings.ToLower(name)]; ours != "" {
 		return usage("there is no command %s; lantern %s does that", name, ours)
 	}
@@ -260,40 +276,40 @@ func wrongOption(_ context.Context, c *cli.Command, err error, _ bool) error {
 	return usage("%s (%s --help lists the options)", strings.Replace(err.Error(), "flag provided but not defined: -", "there is no option --", 1), name)
 }
 
-func (a *app) helpCommand() *cli.Command {
+func (s *session) helpCommand() *cli.Command {
 	return &cli.Command{Name: "help", Aliases: []string{"h"}, Usage: "the commands, or the options of one", ArgsUsage: "[COMMAND]", Action: func(ctx context.Context, c *cli.Command) error {
 		name := c.Args().First()
 		switch {
 		case name == "":
 			return cli.ShowRootCommandHelp(c.Root())
 		case c.Root().Command(name) == nil:
-			return a.noCommand(c, name)
+			return s.noCommand(c, name)
 		}
 		return cli.ShowCommandHelp(ctx, c.Root(), name)
 	}}
 }
 
-func (a *app) versionCommand() *cli.Command {
+func (s *session) versionCommand() *cli.Command {
 	return &cli.Command{Name: "version", Usage: "which version this is", Action: func(context.Context, *cli.Command) error {
-		fmt.Fprintln(a.Out, "lantern "+a.version)
+		fmt.Fprintln(s.Out, "lantern "+s.version)
 		return nil
 	}}
 }
 
 // json tells whether results are wanted as JSON; an unknown format is an error.
-func (a *app) json() (bool, error) {
-	switch a.format {
+func (s *session) json() (bool, error) {
+	switch s.format {
 	case "json":
 		return true, nil
 	case "text":
 		return false, nil
 	}
-	return false, usage("--format is text or json, not %s", a.format)
+	return false, usage("--format is text or json, not %s", s.format)
 }
 
 // paint returns the colours for a stream.
-func (a *app) paint(w io.Writer) render.Paint {
-	p := render.NewPaint(!a.noColor && colours(w) > colorprofile.ASCII)
+func (s *session) paint(w io.Writer) render.Paint {
+	p := render.NewPaint(!s.noColor && colours(w) > colorprofile.ASCII)
 	if t := terminal(w); t != nil {
 		if width, _, err := term.GetSize(int(t.Fd())); err == nil && width > 0 {
 			return p.Wide(max(width, 40))
@@ -324,17 +340,17 @@ func terminal(stream any) *os.File {
 }
 
 // confirm asks a question on a terminal. Elsewhere nothing is asked: there --yes has to answer.
-func (a *app) confirm(ctx context.Context, question string, yes bool) error {
+func (s *session) confirm(ctx context.Context, question string, yes bool) error {
 	if yes {
 		return nil
 	}
-	if !isTerminal(a.In) {
+	if !isTerminal(s.In) {
 		return usage("%s This is no terminal to ask on: --yes answers", question)
 	}
-	fmt.Fprintf(a.Err, "%s [y/N] ", question)
+	fmt.Fprintf(s.Err, "%s [y/N] ", question)
 	answered := make(chan string, 1)
 	go func() {
-		answer, _ := a.answers.ReadString('\n')
+		answer, _ := s.answers.ReadString('\n')
 		answered <- answer
 	}()
 	select {
@@ -344,15 +360,15 @@ func (a *app) confirm(ctx context.Context, question string, yes bool) error {
 			return nil
 		}
 	case <-ctx.Done():
-		fmt.Fprintln(a.Err)
+		fmt.Fprintln(s.Err)
 		return &exit{code: exitInterrupted, message: "interrupted; nothing was changed"}
 	}
 	return &exit{code: exitFindings, message: "nothing was changed"}
 }
 
 // say writes a line of progress.
-func (a *app) say(format string, args ...any) {
-	if !a.quiet {
-		fmt.Fprintf(a.Err, format+"\n", args...)
+func (s *session) say(format string, args ...any) {
+	if !s.quiet {
+		fmt.Fprintf(s.Err, format+"\n", args...)
 	}
 }

@@ -7,33 +7,37 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"proudlantern.example/lantern/cli/render"
+	"proudlantern.example/lantern/core/plan"
+	"proudlantern.example/lantern/deploy/logbook"
 )
 
-func (a *app) compareCommand() *cli.Command {
+func (s *session) compareCommand() *cli.Command {
 	var fail bool
 	return &cli.Command{
 		Name: "compare", Usage: "declared beside running, field by field, and what a deploy would therefore do", ArgsUsage: "[STACK]",
 		Description: "Changes nothing. What somebody has changed by hand shows, too.",
 		Flags:       []cli.Flag{&cli.BoolFlag{Name: "fail-if-different", Usage: "exit code 1 when a deploy would do something", Destination: &fail}},
 		Action: func(ctx context.Context, c *cli.Command) error {
-			o, stacks, asJSON, err := a.lookAt(ctx, c.Args().First())
+			w, stacks, asJSON, err := s.surveyed(ctx, c.Args().First())
 			if err != nil {
 				return err
 			}
-			run := &deployRun{app: a, json: asJSON, lab: o}
-			plans, err := run.plan(ctx, o, stacks)
+			if len(stacks) == 0 && !asJSON {
+				s.say("the lab has no stack to compare with anything: a stack is a folder with a stack.toml")
+			}
+			run, err := w.Plan(ctx, stacks, false, logbook.Entry{})
 			if err != nil {
 				return err
 			}
-			defer run.close()
+			defer run.Close()
 			if asJSON {
-				err = render.PlansJSON(a.Out, plansOf(plans))
+				err = render.PlansJSON(s.Out, run.Plans)
 			} else {
-				for _, p := range plans {
-					render.Plan(a.Out, a.paint(a.Out), p.plan, a.verbose)
+				for _, p := range run.Plans {
+					render.Plan(s.Out, s.paint(s.Out), p, s.verbose)
 				}
 			}
-			if err == nil && fail && slices.ContainsFunc(plans, func(p stackPlan) bool { return p.plan.Changes() || p.plan.Unfinished }) {
+			if err == nil && fail && slices.ContainsFunc(run.Plans, func(p plan.Stack) bool { return p.Changes() || p.Unfinished }) {
 				err = &exit{code: exitFindings}
 			}
 			return err

@@ -12,11 +12,13 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"proudlantern.example/lantern/app"
 	"proudlantern.example/lantern/cli/render"
 	"proudlantern.example/lantern/demo"
+	"proudlantern.example/lantern/labdir"
 )
 
-func (a *app) demoCommand() *cli.Command {
+func (s *session) demoCommand() *cli.Command {
 	var dir string
 	var stay bool
 	return &cli.Command{
@@ -30,7 +32,7 @@ func (a *app) demoCommand() *cli.Command {
 			if dir == "" {
 				made, err := os.MkdirTemp("", "skerry-light-")
 				if err != nil {
-					return usage("no folder could be made: %s", plain(err))
+					return usage("no folder could be made: %s", labdir.InWords(err))
 				}
 				dir = made
 			}
@@ -38,7 +40,7 @@ func (a *app) demoCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			s := &story{app: a, dir: whole, paint: a.paint(a.Out)}
+			t := &story{session: s, dir: whole, paint: s.paint(s.Out)}
 			_, err = os.Stat(filepath.Join(whole, "lab.toml"))
 			earlier := err == nil
 			if earlier && !stay {
@@ -55,18 +57,18 @@ func (a *app) demoCommand() *cli.Command {
 			}
 			defer end()
 			if !earlier {
-				if err := s.tell(ctx); err != nil {
+				if err := t.tell(ctx); err != nil {
 					return err
 				}
 			}
-			return s.farewell(ctx, stay)
+			return t.farewell(ctx, stay)
 		},
 	}
 }
 
 // story tells the demo: each step is a command line as a person would type it.
 type story struct {
-	*app
+	*session
 	dir   string
 	paint render.Paint
 	err   error
@@ -158,7 +160,7 @@ func (s *story) edit(file, old, with string) {
 		err = fmt.Errorf("%s is not in it", old)
 	}
 	if err == nil {
-		err = putFile(s.dir, file, string(text), strings.Replace(string(text), old, with, 1), 0o600)
+		err = labdir.WriteIn(s.dir, file, string(text), strings.Replace(string(text), old, with, 1), 0o600)
 	}
 	if err != nil {
 		s.err = &exit{code: exitNeedsAHand, message: file + ": " + err.Error()}
@@ -176,13 +178,13 @@ func (s *story) openLinks(ctx context.Context) {
 	if s.err != nil {
 		return
 	}
-	o, err := (&app{Streams: s.Streams, globals: globals{lab: s.dir}}).open()
+	w, err := app.Open(s.dir, app.Caller{})
 	if err != nil {
 		s.err = err
 		return
 	}
 	s.say1("")
-	for _, st := range o.Stacks {
+	for _, st := range w.Stacks {
 		for _, v := range st.Services {
 			for _, link := range v.Links() {
 				s.say1("  %s  %s", s.paint.Link(link), firstLine(ctx, link))

@@ -10,7 +10,7 @@ import (
 	"proudlantern.example/lantern/core/declare"
 )
 
-func (a *app) envCommand() *cli.Command {
+func (s *session) envCommand() *cli.Command {
 	var offline bool
 	return &cli.Command{
 		Name: "env", Usage: "where the value of each variable comes from, and what it wins over; secrets hidden", ArgsUsage: "STACK[/SERVICE]",
@@ -20,21 +20,21 @@ func (a *app) envCommand() *cli.Command {
 			if name == "" {
 				return usage("lantern env needs the name of a stack")
 			}
-			o, asJSON, err := a.begin()
+			w, asJSON, err := s.begin()
 			if err != nil {
 				return err
 			}
-			if _, err := o.stacks(name, ""); err != nil {
+			if _, err := w.StacksOf(name, ""); err != nil {
 				return err
 			}
 			if !offline {
-				o.look(ctx, a.host)
+				w = w.Survey(ctx, s.host)
 			}
-			st := o.Stack(name)
+			st := w.Stack(name)
 			services := st.Services
 			if service != "" {
-				s := st.Service(service)
-				if s == nil {
+				v := st.Service(service)
+				if v == nil {
 					var names []string
 					for _, v := range st.Services {
 						names = append(names, v.Name)
@@ -45,12 +45,12 @@ func (a *app) envCommand() *cli.Command {
 					return usage("%s has no service %s; it has %s", name, service, strings.Join(names, ", "))
 				}
 				services = services[:0:0]
-				services = append(services, s)
+				services = append(services, v)
 			}
 			if asJSON {
-				return render.EnvJSON(a.Out, services)
+				return render.EnvJSON(s.Out, services)
 			}
-			render.Env(a.Out, a.paint(a.Out), services)
+			render.Env(s.Out, s.paint(s.Out), services)
 			return nil
 		},
 	}

@@ -2,18 +2,13 @@ package cli
 
 import (
 	"context"
-	"errors"
 
 	"github.com/urfave/cli/v3"
 
 	"proudlantern.example/lantern/cli/render"
-	"proudlantern.example/lantern/core/lab"
-	"proudlantern.example/lantern/deploy"
-	"proudlantern.example/lantern/deploy/logbook"
-	"proudlantern.example/lantern/engine"
 )
 
-func (a *app) sweepCommand() *cli.Command {
+func (s *session) sweepCommand() *cli.Command {
 	var yes, same bool
 	return &cli.Command{
 		Name: "sweep", Usage: "what lies around that lantern made, what it would free; removes it after a yes",
@@ -24,109 +19,36 @@ func (a *app) sweepCommand() *cli.Command {
 			if c.Args().Present() {
 				return usage("lantern sweep takes no stack: it looks at whole hosts (--host NAME for one)")
 			}
-			o, asJSON, err := a.begin()
+			w, asJSON, err := s.begin()
 			if err != nil {
 				return err
 			}
-			entries, err := o.book().List("")
+			found, err := w.Sweeping(ctx, s.host)
 			if err != nil {
-				return a.noLogbook(err)
+				return err
 			}
-			found := []deploy.Sweepable{}
-			by, knows := map[string]*deploy.Deployer{}, map[string]deploy.Remembered{}
-			for _, h := range o.Hosts {
-				if a.host != "" && h.Name != a.host {
-					continue
-				}
-				d, err := a.deployer(ctx, o, h, func(deploy.Event) {})
-				if err != nil {
-					return err
-				}
-				defer d.Engine.Close()
-				by[h.Name] = d
-				known, err := remembered(ctx, o, d, h, entries)
-				if err != nil {
-					return unreachable(h.Name, err)
-				}
-				knows[h.Name] = known
-				list, err := d.Sweepable(ctx, known)
-				if err != nil {
-					return unreachable(h.Name, err)
-				}
-				found = append(found, list...)
-			}
+			defer found.Close()
 			if asJSON {
-				if err := render.JSON(a.Out, render.NewSweep(found)); err != nil || !yes {
+				if err := render.JSON(s.Out, render.NewSweep(found.Found)); err != nil || !yes {
 					return err
 				}
 			} else {
-				render.Sweep(a.Out, a.paint(a.Out), found)
+				render.Sweep(s.Out, s.paint(s.Out), found.Found)
 			}
-			if len(found) == 0 {
+			if len(found.Found) == 0 {
 				return nil
 			}
-			if !yes && !isTerminal(a.In) {
-				a.say("nothing was removed: --yes removes it")
+			if !yes && !isTerminal(s.In) {
+				s.say("nothing was removed: --yes removes it")
 				return nil
 			}
-			for _, name := range sortedKeys(by) {
-				if err := a.sameLab(ctx, o, by[name], same); err != nil {
-					return err
-				}
-			}
-			if err := a.confirm(ctx, "Remove all of this?", yes); err != nil {
+			if err := s.sameLab(ctx, w, found, same); err != nil {
 				return err
 			}
-			var left []error
-			for _, s := range found {
-				if err := by[s.Host].Sweep(ctx, s, knows[s.Host]); err != nil {
-					a.warn("%s %s is still there: %s", s.Kind, s.Name, err)
-					left = append(left, err)
-				}
+			if err := s.confirm(ctx, "Remove all of this?", yes); err != nil {
+				return err
 			}
-			if err := errors.Join(left...); err != nil {
-				return &exit{code: exitNeedsAHand, err: err}
-			}
-			return nil
+			return found.CarryOut(ctx)
 		},
 	}
-}
-
-// remembered gathers from the logbook what was left on a host, and what is still wanted there.
-func remembered(ctx context.Context, o *opened, d *deploy.Deployer, h *lab.Host, entries []logbook.Entry) (deploy.Remembered, error) {
-	known := deploy.Remembered{Images: map[string]deploy.RememberedImage{}, Keep: map[string]bool{}}
-	done := map[string][]logbook.Entry{}
-	for _, e := range entries {
-		if e.Host != h.Name {
-			continue
-		}
-		for _, s := range e.Services {
-			if s.ID != "" {
-				known.Images[s.ID] = deploy.RememberedImage{Reference: s.Image, About: s.Image + ", " + e.Stack + "/" + s.Service}
-			}
-		}
-		if e.Result == deploy.Done && e.Kind != logbook.Retire {
-			done[e.Stack] = append(done[e.Stack], e)
-		}
-	}
-	for _, list := range done {
-		for _, e := range list[max(0, len(list)-2):] {
-			for _, s := range e.Services {
-				known.Keep[s.ID] = true
-			}
-		}
-	}
-	for _, st := range o.Stacks {
-		if st.Host != h {
-			continue
-		}
-		for _, s := range st.Services {
-			image, err := d.Engine.Image(ctx, s.Image.Text)
-			if err != nil && !errors.Is(err, engine.ErrNotFound) {
-				return known, err
-			}
-			known.Keep[image.ID] = true
-		}
-	}
-	return known, nil
 }

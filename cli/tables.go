@@ -13,7 +13,7 @@ import (
 	"proudlantern.example/lantern/core/lab"
 )
 
-func (a *app) portsCommand() *cli.Command {
+func (s *session) portsCommand() *cli.Command {
 	var free int
 	var in string
 	var router, offline bool
@@ -30,26 +30,23 @@ func (a *app) portsCommand() *cli.Command {
 			if err != nil {
 				return usage("--range: %s", err)
 			}
-			o, asJSON, err := a.begin()
+			w, asJSON, err := s.begin()
 			if err != nil {
 				return err
 			}
 			if !offline {
-				o.look(ctx, a.host)
+				w = w.Survey(ctx, s.host)
 			}
 			var uses []lab.PortUse
 			var open []render.FreePorts
-			for _, h := range o.Hosts {
-				if a.host != "" && h.Name != a.host {
-					continue
-				}
+			for _, h := range w.HostsOf(s.host) {
 				if free > 0 {
 					// Below, programs of the system itself have their ports.
 					from := declare.Range{First: max(p.Host.First, 1024), Last: p.Host.Last}
-					open = append(open, render.FreePorts{Host: h.Name, Ports: append([]int{}, o.FreePorts(h, from, free)...)})
+					open = append(open, render.FreePorts{Host: h.Name, Ports: append([]int{}, w.FreePorts(h, from, free)...)})
 					continue
 				}
-				for _, u := range o.Ports(h) {
+				for _, u := range w.Ports(h) {
 					outside := u.Kind == lab.PortDeclared && u.Address != "localhost" && !strings.HasPrefix(u.Address, "127.") && u.Address != "::1"
 					if u.Port >= p.Host.First && u.Port <= p.Host.Last && (!router || outside) {
 						uses = append(uses, u)
@@ -58,29 +55,29 @@ func (a *app) portsCommand() *cli.Command {
 			}
 			switch {
 			case asJSON && free > 0:
-				return render.JSON(a.Out, render.NewFrees(open))
+				return render.JSON(s.Out, render.NewFrees(open))
 			case asJSON:
-				return render.JSON(a.Out, render.NewPortUses(uses))
+				return render.JSON(s.Out, render.NewPortUses(uses))
 			case free > 0:
-				render.Free(a.Out, a.paint(a.Out), open)
+				render.Free(s.Out, s.paint(s.Out), open)
 			case router:
-				render.Router(a.Out, a.paint(a.Out), o.Lab, uses)
+				render.Router(s.Out, s.paint(s.Out), w.Lab, uses)
 			default:
-				render.Ports(a.Out, a.paint(a.Out), uses)
+				render.Ports(s.Out, s.paint(s.Out), uses)
 			}
 			return nil
 		},
 	}
 }
 
-func (a *app) mountsCommand() *cli.Command {
+func (s *session) mountsCommand() *cli.Command {
 	var offline bool
 	return &cli.Command{
 		Name: "mounts", Usage: "which service uses which folder, as whom", ArgsUsage: "[PATH]",
 		Description: "With PATH only what lies there, above it or below it.",
 		Flags:       []cli.Flag{&cli.BoolFlag{Name: "offline", Usage: "look at the files alone", Destination: &offline}},
 		Action: func(ctx context.Context, c *cli.Command) error {
-			o, asJSON, err := a.begin()
+			w, asJSON, err := s.begin()
 			if err != nil {
 				return err
 			}
@@ -90,16 +87,16 @@ func (a *app) mountsCommand() *cli.Command {
 			}
 			wanted = path.Clean(wanted)
 			if !offline {
-				o.look(ctx, a.host)
+				w = w.Survey(ctx, s.host)
 			}
-			uses := slices.DeleteFunc(o.Mounts(), func(u lab.MountUse) bool {
-				elsewhere := a.host != "" && u.Host != a.host
+			uses := slices.DeleteFunc(w.Mounts(), func(u lab.MountUse) bool {
+				elsewhere := s.host != "" && u.Host != s.host
 				return elsewhere || wanted != "." && !declare.Below(u.Source, wanted) && !declare.Below(wanted, u.Source)
 			})
 			if asJSON {
-				return render.JSON(a.Out, render.NewMountUses(uses))
+				return render.JSON(s.Out, render.NewMountUses(uses))
 			}
-			render.Mounts(a.Out, a.paint(a.Out), uses)
+			render.Mounts(s.Out, s.paint(s.Out), uses)
 			return nil
 		},
 	}

@@ -9,6 +9,7 @@ import (
 
 	"github.com/docker/go-units"
 
+	"proudlantern.example/lantern/core/declare"
 	"proudlantern.example/lantern/core/plan"
 	"proudlantern.example/lantern/deploy"
 )
@@ -228,7 +229,7 @@ func (g *Progress) pulling(e deploy.Event) string {
 
 // pulled says how much of an image is there.
 func pulled(e deploy.Event) string {
-	return fmt.Sprintf("%s of %s, %d of %s", units.HumanSize(float64(e.Bytes)), units.HumanSize(float64(e.Total)), e.LayersDone, counted(e.Layers, "layer"))
+	return fmt.Sprintf("%s of %s, %d of %s", units.HumanSize(float64(e.Bytes)), units.HumanSize(float64(e.Total)), e.LayersDone, declare.Counted(e.Layers, "layer"))
 }
 
 // Failure says how a deploy or a retirement of a stack ended otherwise than wanted.
@@ -310,7 +311,7 @@ func Status(w io.Writer, p Paint, services []deploy.Status, now time.Time) {
 			notes = "differs from the files"
 		}
 		if s.Restarts > 0 {
-			notes = strings.TrimPrefix(notes+"; "+counted(s.Restarts, "restart"), "; ")
+			notes = strings.TrimPrefix(notes+"; "+declare.Counted(s.Restarts, "restart"), "; ")
 		}
 		last := p.Look(notes)
 		if notes == "" && s.About != "" {

@@ -8,19 +8,11 @@ import (
 
 	"github.com/aymanbagabas/go-udiff"
 
-	"proudlantern.example/lantern/core/source"
+	"proudlantern.example/lantern/app"
 )
 
-// Fixed is an edit that a mend has made. What is secret in its texts is hidden.
-type Fixed struct {
-	Rule string       `json:"rule"`
-	At   source.Place `json:"at"` // in the file as it was then
-	Old  string       `json:"old"`
-	New  string       `json:"new"`
-}
-
 // Fixes writes edits for people, one a line.
-func Fixes(w io.Writer, p Paint, all []Fixed) {
+func Fixes(w io.Writer, p Paint, all []app.Fixed) {
 	for _, f := range all {
 		what := quoted(f.Old) + " becomes " + quoted(f.New)
 		switch {

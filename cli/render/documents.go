@@ -7,6 +7,7 @@ import (
 
 	"github.com/invopop/jsonschema"
 
+	"proudlantern.example/lantern/app"
 	"proudlantern.example/lantern/core/check"
 	"proudlantern.example/lantern/core/lab"
 	"proudlantern.example/lantern/core/plan"
@@ -21,12 +22,12 @@ const first = 1
 
 // Check is what check says.
 type Check struct {
-	Lantern  int       `json:"lantern"`
-	Lab      string    `json:"lab"`
-	Findings []finding `json:"findings"`
-	Skipped  []skip    `json:"skipped"`
-	Totals   sums      `json:"totals"`
-	Fixed    []Fixed   `json:"fixed,omitzero"` // with --fix: the edits that it made, or would make
+	Lantern  int         `json:"lantern"`
+	Lab      string      `json:"lab"`
+	Findings []finding   `json:"findings"`
+	Skipped  []skip      `json:"skipped"`
+	Totals   sums        `json:"totals"`
+	Fixed    []app.Fixed `json:"fixed,omitzero"` // with --fix: the edits that it made, or would make
 }
 
 type finding struct {

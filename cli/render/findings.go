@@ -7,7 +7,9 @@ import (
 	"slices"
 	"strings"
 
+	"proudlantern.example/lantern/app"
 	"proudlantern.example/lantern/core/check"
+	"proudlantern.example/lantern/core/declare"
 	"proudlantern.example/lantern/core/lab"
 	"proudlantern.example/lantern/core/source"
 )
@@ -148,7 +150,7 @@ func also(w io.Writer, p Paint, first check.Finding, others []check.Finding) {
 		for _, f := range left {
 			stacks[f.Stack] = true
 		}
-		fmt.Fprintf(w, "              %s\n", p.Faint(fmt.Sprintf("and %d more in %s", len(left), counted(len(stacks), "stack"))))
+		fmt.Fprintf(w, "              %s\n", p.Faint(fmt.Sprintf("and %d more in %s", len(left), declare.Counted(len(stacks), "stack"))))
 	}
 }
 
@@ -200,8 +202,8 @@ func excerpt(p Paint, at source.Span) string {
 
 func totals(p Paint, l *lab.Lab, r check.Result, verbose bool) string {
 	t := count(l, r)
-	text := fmt.Sprintf("%s, %s, %s in %s, %s on %s", counted(t.Errors, "error"), counted(t.Warnings, "warning"), counted(t.Notes, "note"),
-		counted(t.Stacks, "stack"), counted(t.Services, "service"), counted(t.Hosts, "host"))
+	text := fmt.Sprintf("%s, %s, %s in %s, %s on %s", declare.Counted(t.Errors, "error"), declare.Counted(t.Warnings, "warning"), declare.Counted(t.Notes, "note"),
+		declare.Counted(t.Stacks, "stack"), declare.Counted(t.Services, "service"), declare.Counted(t.Hosts, "host"))
 	switch {
 	case t.Errors > 0:
 		text = p.Bad(text)
@@ -214,7 +216,7 @@ func totals(p Paint, l *lab.Lab, r check.Result, verbose bool) string {
 		text += fmt.Sprintf("; %d accepted", t.Accepted)
 	}
 	if rules := skippedRules(r); rules > 0 {
-		text += "; " + counted(rules, "rule") + " skipped in part"
+		text += "; " + declare.Counted(rules, "rule") + " skipped in part"
 		if !verbose {
 			text += " (--verbose says why)"
 		}
@@ -250,7 +252,7 @@ func count(l *lab.Lab, r check.Result) sums {
 }
 
 // FindingsJSON writes findings for programs.
-func FindingsJSON(w io.Writer, l *lab.Lab, r check.Result, fixed []Fixed) error {
+func FindingsJSON(w io.Writer, l *lab.Lab, r check.Result, fixed []app.Fixed) error {
 	c := newCheck(l, r)
 	c.Fixed = fixed
 	return JSON(w, c)

@@ -5,6 +5,7 @@ import (
 	"io"
 	"strings"
 
+	"proudlantern.example/lantern/core/declare"
 	"proudlantern.example/lantern/deploy"
 )
 
@@ -43,12 +44,12 @@ func Proofs(w io.Writer, p Paint, list []deploy.Proven) {
 		rows = append(rows, []string{shown, v.What, v.Target, holds, at})
 	}
 	columns(w, p, []string{"service", "proof", "of", "result", "seen at"}, rows)
-	sum := fmt.Sprintf("%s hold", counted(len(list)-failed-noted, "proof"))
+	sum := fmt.Sprintf("%s hold", declare.Counted(len(list)-failed-noted, "proof"))
 	if failed > 0 {
 		sum += ", " + p.Bad(fmt.Sprintf("%d fail", failed))
 	}
 	if noted > 0 {
-		sum += fmt.Sprintf(", %s silent", counted(noted, "port"))
+		sum += fmt.Sprintf(", %s silent", declare.Counted(noted, "port"))
 	}
 	fmt.Fprintln(w, sum)
 }

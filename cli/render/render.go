@@ -3,7 +3,6 @@ package render
 
 import (
 	"encoding/json"
-	"fmt"
 	"image/color"
 	"io"
 	"strings"
@@ -138,12 +137,4 @@ func inCell(cell string) string {
 		b.WriteString(Harmless(cell[:at]) + cell[at:at+length])
 		cell = cell[at+length:]
 	}
-}
-
-// counted returns "1 error" or "2 errors".
-func counted(n int, what string) string {
-	if n != 1 {
-		what += "s"
-	}
-	return fmt.Sprintf("%d %s", n, what)
 }

@@ -10,6 +10,7 @@ import (
 
 	"github.com/docker/go-units"
 
+	"proudlantern.example/lantern/core/declare"
 	"proudlantern.example/lantern/core/survey"
 )
 
@@ -62,7 +63,7 @@ func machineWords(s *survey.Survey) []string {
 		words = append(words, "time zone "+s.Timezone)
 	}
 	if s.CPUs > 0 {
-		words = append(words, counted(s.CPUs, "processor"))
+		words = append(words, declare.Counted(s.CPUs, "processor"))
 	}
 	if s.Memory > 0 {
 		words = append(words, units.BytesSize(float64(s.Memory))+" of memory")

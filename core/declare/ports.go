@@ -95,7 +95,7 @@ func ParsePort(s string) (Port, error) {
 		return Port{}, within(err, hostAt)
 	}
 	if p.Host.Count() != p.Container.Count() {
-		return Port{}, syntaxError(containerAt, len(number), "%s on the left, %s on the right", counted(p.Host.Count(), "port"), strconv.Itoa(p.Container.Count()))
+		return Port{}, syntaxError(containerAt, len(number), "%s on the left, %s on the right", Counted(p.Host.Count(), "port"), strconv.Itoa(p.Container.Count()))
 	}
 	return p, nil
 }
@@ -247,8 +247,8 @@ func ParsePortNumber(s string) (int, error) {
 	return int(n), nil
 }
 
-// counted returns "1 port" or "3 ports".
-func counted(n int, what string) string {
+// Counted returns "1 port" or "3 ports".
+func Counted(n int, what string) string {
 	if n == 1 {
 		return "1 " + what
 	}

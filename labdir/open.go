@@ -1,7 +1,8 @@
-package cli
+package labdir
 
 import (
 	"errors"
+	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -10,18 +11,17 @@ import (
 	"strings"
 
 	"proudlantern.example/lantern/core/declare"
-	"proudlantern.example/lantern/labdir"
 )
 
-// findLab returns the lab's folder: the named one, else the first with a lab.toml from the current folder upwards.
-func findLab(named string) (string, error) {
+// Find returns the folder of a lab: the named one, else the first with a lab.toml from the current folder upwards. The error says what was looked for and where.
+func Find(named string) (string, error) {
 	if named != "" {
 		dir, err := filepath.Abs(named)
 		if err != nil {
 			return "", err
 		}
 		if _, err := os.Stat(filepath.Join(dir, declare.LabFile)); err != nil {
-			return "", usage("%s is no lab: there is no %s in it%s", named, declare.LabFile, misnamed(dir))
+			return "", fmt.Errorf("%s is no lab: there is no %s in it%s", named, declare.LabFile, misnamed(dir))
 		}
 		return dir, nil
 	}
@@ -34,7 +34,7 @@ func findLab(named string) (string, error) {
 			return at, nil
 		}
 		if at == filepath.Dir(at) {
-			return "", usage("there is no lab here: no %s in %s or above it%s; --lab DIR names one", declare.LabFile, dir, misnamed(dir))
+			return "", fmt.Errorf("there is no lab here: no %s in %s or above it%s; --lab DIR names one", declare.LabFile, dir, misnamed(dir))
 		}
 	}
 }
@@ -50,15 +50,15 @@ func misnamed(dir string) string {
 	return ""
 }
 
-// readLab reads the files of a lab. Links may not lead out of it. The texts of instead, by path, take the place of what the files say now.
-func readLab(dir string, instead map[string]string) (*declare.Lab, error) {
+// Open reads the files of a lab. Links may not lead out of it. The texts of the overlay, by path, take the place of what the files say.
+func Open(dir string, overlay map[string]string) (*declare.Lab, error) {
 	root, err := os.OpenRoot(dir)
 	if err != nil {
-		return nil, usage("the lab %s cannot be read: %s", dir, plain(err))
+		return nil, fmt.Errorf("the lab %s cannot be read: %s", dir, InWords(err))
 	}
 	entries, err := fs.ReadDir(root.FS(), ".")
 	if err != nil {
-		return nil, usage("the lab %s cannot be read: %s", dir, plain(err))
+		return nil, fmt.Errorf("the lab %s cannot be read: %s", dir, InWords(err))
 	}
 	var stacks, strays []string
 	for _, e := range entries {
@@ -72,17 +72,17 @@ func readLab(dir string, instead map[string]string) (*declare.Lab, error) {
 			strays = append(strays, straysIn(root, e.Name())...)
 		}
 	}
-	for path := range instead {
+	for path := range overlay {
 		if stack, ok := strings.CutSuffix(path, "/"+declare.StackFile); ok && !slices.Contains(stacks, stack) {
 			stacks = append(stacks, stack)
 		}
 	}
 	// The folder stays open: names of environment files with references are known only when the lab is resolved.
 	decl := declare.Read(stacks, func(path string) (string, error) {
-		if text, ok := instead[path]; ok {
+		if text, ok := overlay[path]; ok {
 			return text, nil
 		}
-		return labdir.Read(root, path)
+		return Read(root, path)
 	})
 	decl.Strays = strays
 	return decl, nil
@@ -103,18 +103,28 @@ func straysIn(root *os.Root, dir string) []string {
 	return found
 }
 
-// putFile writes a file of the lab anew, in place of what was read of it; "" for one that was not there.
-func putFile(dir, path, was, text string, mode fs.FileMode) error {
+// ReadIn reads a file below a folder, see [Read].
+func ReadIn(dir, path string) (string, error) {
+	root, err := os.OpenRoot(dir)
+	if err != nil {
+		return "", err
+	}
+	defer root.Close()
+	return Read(root, path)
+}
+
+// WriteIn writes a file below a folder, see [Write].
+func WriteIn(dir, path, was, text string, mode fs.FileMode) error {
 	root, err := os.OpenRoot(dir)
 	if err != nil {
 		return err
 	}
 	defer root.Close()
-	return labdir.Write(root, path, was, text, mode)
+	return Write(root, path, was, text, mode)
 }
 
-// plain returns the last part of an error of the file system, without the call and the path.
-func plain(err error) string {
+// InWords returns the last part of an error of the file system, without the call and the path.
+func InWords(err error) string {
 	var p *fs.PathError
 	if errors.As(err, &p) {
 		return p.Err.Error()

@@ -1,4 +1,4 @@
-package host
+package labdir
 
 import (
 	"crypto/sha256"
@@ -13,7 +13,7 @@ import (
 	"proudlantern.example/lantern/core/lab"
 )
 
-func TestLabFiles(t *testing.T) {
+func TestFacts(t *testing.T) {
 	if _, err := exec.LookPath("git"); err != nil {
 		t.Skip("git is not installed")
 	}
@@ -37,13 +37,13 @@ func TestLabFiles(t *testing.T) {
 		git("add", "skerry-light/lab.toml", "skerry-light/tide-log/stack.toml", "skerry-light/tide-log/tide-log.env")
 		git("add", "--intent-to-add", "skerry-light/a-name-that-is-longer-than-the-others.env")
 		require.NoError(t, os.Chmod(filepath.Join(dir, "tide-log/tide-log-2.env"), 0o604))
-		facts := LabFiles(dir, append(files, "gone.env"))
+		facts := Facts(dir, append(files, "gone.env"))
 		assert.Equal(t, map[string]lab.FileFact{
 			"lab.toml": {Mode: 0o640, Tracked: true}, "tide-log/stack.toml": {Mode: 0o640, Tracked: true}, "tide-log/tide-log.env": {Mode: 0o640, Tracked: true},
 			"tide-log/tide-log-2.env": {Mode: 0o604}, "a-name-that-is-longer-than-the-others.env": {Mode: 0o640, Tracked: true},
 		}, facts, "version "+version)
 	}
-	assert.Equal(t, map[string]lab.FileFact{}, LabFiles(t.TempDir(), []string{"lab.toml"}))
+	assert.Equal(t, map[string]lab.FileFact{}, Facts(t.TempDir(), []string{"lab.toml"}))
 }
 
 // How many letters of the name before do not count is a number without an end: one that overflows is no index.
@@ -76,10 +76,10 @@ func TestOtherRepositories(t *testing.T) {
 	require.NoError(t, err)
 	for _, text := range []string{"gitdir: " + elsewhere + "\n", "gitdir: " + relative + "\n"} {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, ".git"), []byte(text), 0o600))
-		assert.Equal(t, map[string]lab.FileFact{"tide-log/tide-log.env": {Mode: 0o600, Tracked: true}}, LabFiles(dir, nil), text)
+		assert.Equal(t, map[string]lab.FileFact{"tide-log/tide-log.env": {Mode: 0o600, Tracked: true}}, Facts(dir, nil), text)
 	}
 	require.NoError(t, os.WriteFile(filepath.Join(dir, ".git"), []byte("something else"), 0o600))
-	assert.False(t, LabFiles(dir, nil)["tide-log/tide-log.env"].Tracked)
+	assert.False(t, Facts(dir, nil)["tide-log/tide-log.env"].Tracked)
 }
 
 func FuzzGitIndex(f *testing.F) {

@@ -1,4 +1,4 @@
-package host
+package labdir
 
 import (
 	"bytes"
@@ -13,17 +13,17 @@ import (
 	"path"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"syscall"
 
 	"proudlantern.example/lantern/core/declare"
 	"proudlantern.example/lantern/core/lab"
-	"proudlantern.example/lantern/labdir"
 )
 
-// LabFiles looks at files of a lab on the machine that holds it: their modes, and whether version control lists them. Those that have the
+// Facts looks at files of a lab on the machine that holds it: their modes, and whether version control lists them. Those that have the
 // name of an environment file and lie beside lab.toml or a stack.toml count, too. Paths are relative to the lab.
-func LabFiles(dir string, paths []string) map[string]lab.FileFact {
+func Facts(dir string, paths []string) map[string]lab.FileFact {
 	facts := map[string]lab.FileFact{}
 	tracked := trackedFiles(dir)
 	for _, pattern := range []string{"*.env", "*/*.env"} {
@@ -77,10 +77,10 @@ func writers(info fs.FileInfo) string {
 }
 
 func groupName(gid uint32) string {
-	if g, err := user.LookupGroupId(itoa(int(gid))); err == nil {
+	if g, err := user.LookupGroupId(strconv.Itoa(int(gid))); err == nil {
 		return g.Name
 	}
-	return itoa(int(gid))
+	return strconv.Itoa(int(gid))
 }
 
 // mostIndex is the largest index that is read, in bytes: one of a hundred thousand files has some ten million.
@@ -90,7 +90,7 @@ const mostIndex = 64 << 20
 // cannot be read.
 func trackedFiles(dir string) map[string]bool {
 	for at := dir; ; at = filepath.Dir(at) {
-		text, err := labdir.ReadAny(filepath.Join(gitFolder(at), "index"), mostIndex)
+		text, err := ReadAny(filepath.Join(gitFolder(at), "index"), mostIndex)
 		if err == nil {
 			names, err := gitIndex([]byte(text))
 			if err != nil {
@@ -111,7 +111,7 @@ func trackedFiles(dir string) map[string]bool {
 // gitFolder returns where git keeps what it knows of a folder: .git, or where a file of that name leads to, as in further working trees (gitrepository-layout(5)).
 func gitFolder(at string) string {
 	own := filepath.Join(at, ".git")
-	text, err := labdir.ReadAny(own, 4096)
+	text, err := ReadAny(own, 4096)
 	if err != nil {
 		return own
 	}

@@ -1,0 +1,170 @@
+package app
+
+import (
+	"context"
+	"errors"
+	"slices"
+	"sync"
+	"time"
+
+	"proudlantern.example/lantern/core/check"
+	"proudlantern.example/lantern/core/lab"
+	"proudlantern.example/lantern/core/plan"
+	"proudlantern.example/lantern/core/secret"
+	"proudlantern.example/lantern/deploy"
+	"proudlantern.example/lantern/deploy/logbook"
+	"proudlantern.example/lantern/engine"
+)
+
+// Run is stacks that were compared with what runs, and are deployed one after the other.
+type Run struct {
+	Plans []plan.Stack
+
+	lab   *Workspace
+	entry logbook.Entry // what all entries of this run have in common
+	hosts map[string]*deploy.Deployer
+
+	mu     sync.Mutex
+	report func(deploy.Event) // under mu
+}
+
+// Plan connects to the engines of stacks and compares each stack with what runs. The entry is what all entries of the logbook have in
+// common. The run has to be closed.
+func (w *Workspace) Plan(ctx context.Context, stacks []*lab.Stack, takeOver bool, entry logbook.Entry) (*Run, error) {
+	r := &Run{lab: w, entry: entry, hosts: map[string]*deploy.Deployer{}}
+	for _, st := range stacks {
+		d := r.hosts[st.Host.Name]
+		if d == nil {
+			var err error
+			if d, err = w.deployer(ctx, st.Host, r.event); err != nil {
+				r.Close()
+				return nil, err
+			}
+			d.TakeOver = takeOver
+			r.hosts[st.Host.Name] = d
+		}
+		p, err := d.Plan(ctx, st)
+		if err != nil {
+			r.Close()
+			return nil, &Error{Kind: Unreachable, Message: "the engine of " + st.Host.Name + ": " + err.Error(), Err: err}
+		}
+		w.learn(p)
+		r.Plans = append(r.Plans, p)
+	}
+	return r, nil
+}
+
+// longSecret is how long a secret word of a command has to be, in bytes, to be looked for in other texts.
+const longSecret = 12
+
+// learn tells the caller the secrets of what runs: one that was changed is a secret still, as long as anything holds it.
+func (w *Workspace) learn(p plan.Stack) {
+	var found []string
+	for _, s := range p.Services {
+		if s.Running == nil {
+			continue
+		}
+		for _, v := range s.Running.Container.Env {
+			if v.Value.Secret() {
+				found = append(found, v.Value.Reveal())
+			}
+		}
+		now := secret.Reveal(slices.Concat(s.Container.Settings.Command, s.Container.Settings.Entrypoint))
+		for _, t := range slices.Concat(s.Running.Container.Settings.Command, s.Running.Container.Settings.Entrypoint) {
+			// Which of the words it is, nobody has said; those that are still there are shown in no other way either.
+			if word := t.Reveal(); t.Secret() && len(word) >= longSecret && !slices.Contains(now, word) {
+				found = append(found, word)
+			}
+		}
+	}
+	if len(found) > 0 && w.caller.Learn != nil {
+		w.caller.Learn(found...)
+	}
+}
+
+// Close ends the connections to the engines.
+func (r *Run) Close() {
+	for _, d := range r.hosts {
+		d.Engine.Close()
+	}
+}
+
+// Watch sends events to somebody else from now on.
+func (r *Run) Watch(report func(deploy.Event)) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.report = report
+}
+
+func (r *Run) event(e deploy.Event) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.report != nil {
+		r.report(e)
+	}
+}
+
+// Strangers returns what runs on the hosts of the run under the lab's name and was not deployed from here, by host.
+func (r *Run) Strangers(ctx context.Context) (map[string][]deploy.Elsewhere, error) {
+	return r.lab.strangersOf(ctx, r.hosts)
+}
+
+func (w *Workspace) strangersOf(ctx context.Context, hosts map[string]*deploy.Deployer) (map[string][]deploy.Elsewhere, error) {
+	all := map[string][]deploy.Elsewhere{}
+	for name, d := range hosts {
+		found, err := w.strangers(ctx, d)
+		if err != nil {
+			return nil, err
+		}
+		if len(found) > 0 {
+			all[name] = found
+		}
+	}
+	return all, nil
+}
+
+// Deploy carries out one plan of the run and writes it down. The error is one of [deploy.Deployer.Deploy]: nothing was changed then.
+func (r *Run) Deploy(ctx context.Context, p plan.Stack) (deploy.Outcome, error) {
+	if !p.Asks() && !p.Unfinished {
+		return deploy.Outcome{Result: deploy.NothingToDo}, nil
+	}
+	d := r.hosts[p.Stack.Host.Name]
+	d.After = r.lab.lastEntry(p.Stack.Name)
+	began := time.Now()
+	out, err := d.Deploy(ctx, p.Stack)
+	if err == nil && out.Entry > 0 {
+		e := r.entry
+		e.Began, e.Stack = began, p.Stack.Name
+		r.lab.record(ctx, d, e, out)
+	}
+	return out, err
+}
+
+// NotDeployed words the error of a deploy that has changed nothing.
+func NotDeployed(stack string, err error) *Error {
+	switch {
+	case errors.Is(err, context.Canceled):
+		return &Error{Kind: Interrupted, Message: stack + ": interrupted; nothing was changed"}
+	case errors.Is(err, deploy.ErrImage) && !errors.Is(err, engine.ErrUnknownOutcome):
+		return &Error{Kind: PutBack, Message: stack + ": nothing was changed: " + err.Error(), Err: err} // what ran before was not even stopped
+	}
+	return &Error{Kind: Unreachable, Message: stack + ": nothing was changed: " + err.Error(), Err: err}
+}
+
+// Explain looks for what the check now finds of what a failed service said: it may have been true before and looked past, or have come
+// about since. Rule is the likeliest one, "" when its words are known to none; found is nil when it finds nothing.
+func (r *Run) Explain(ctx context.Context, stack string, f *deploy.Failure) (rule string, found *check.Finding) {
+	rules := check.Symptoms(append([]string{f.Message}, f.Log...))
+	if len(rules) == 0 || ctx.Err() != nil {
+		return "", nil
+	}
+	result := check.Run(r.lab.Survey(ctx, "").Lab, check.All())
+	for _, rule := range rules {
+		for _, finding := range result.Findings {
+			if finding.Rule == rule && finding.Stack == stack && (finding.Service == f.Service || f.Service == "") {
+				return rule, &finding
+			}
+		}
+	}
+	return rules[0], nil
+}

@@ -1,0 +1,128 @@
+package app
+
+import (
+	"context"
+	"slices"
+
+	"proudlantern.example/lantern/core/check"
+	"proudlantern.example/lantern/core/lab"
+	"proudlantern.example/lantern/deploy"
+)
+
+// Status looks at a stack, or at all of the lab and at what is left of it on its hosts. The lab has to be surveyed.
+func (w *Workspace) Status(ctx context.Context, only, onHost string) ([]deploy.Status, error) {
+	services := []deploy.Status{}
+	found := only == ""
+	for _, h := range w.HostsOf(onHost) {
+		if err := w.Unreached[h.Name]; err != nil {
+			return nil, unreachable(h.Name, err)
+		}
+		list, there, err := w.statusOn(ctx, h, only)
+		if err != nil {
+			return nil, err
+		}
+		found = found || there
+		services = append(services, list...)
+	}
+	if !found {
+		_, err := w.StacksOf(only, "")
+		return nil, err
+	}
+	return services, nil
+}
+
+func (w *Workspace) statusOn(ctx context.Context, h *lab.Host, only string) (services []deploy.Status, found bool, err error) {
+	d, err := w.deployer(ctx, h, nil)
+	if err != nil {
+		return nil, false, err
+	}
+	defer d.Engine.Close()
+	names, err := d.Stacks(ctx)
+	if err != nil {
+		return nil, false, unreachable(h.Name, err)
+	}
+	for _, st := range w.Stacks {
+		if st.Host == h {
+			names = append(names, st.Name)
+		}
+	}
+	slices.Sort(names)
+	for _, name := range slices.Compact(names) {
+		if only != "" && name != only {
+			continue
+		}
+		declared := w.Stack(name)
+		if declared != nil && declared.Host != h {
+			declared = nil
+		}
+		list, err := d.Status(ctx, name, declared)
+		if err != nil {
+			return nil, false, unreachable(h.Name, err)
+		}
+		found = true
+		services = append(services, list...)
+	}
+	return services, found, nil
+}
+
+// Leftover is what a deploy that died has left of a stack.
+type Leftover struct {
+	Host, Stack string
+	What        string // says whose it was, and what is to be done with it
+
+	lab *Workspace
+	on  *deploy.Deployer
+}
+
+// Leftover finds what a deploy that died has left of a stack; nil when that deploy is at work, or all is well. It has to be closed.
+func (w *Workspace) Leftover(ctx context.Context, host, stack string, report func(deploy.Event)) (*Leftover, error) {
+	d, err := w.deployer(ctx, w.Host(host), report)
+	if err != nil {
+		return nil, err
+	}
+	what, err := d.Leftover(ctx, stack)
+	if err != nil || what == "" {
+		d.Engine.Close()
+		if err != nil {
+			err = unreachable(host, err)
+		}
+		return nil, err
+	}
+	return &Leftover{Host: host, Stack: stack, What: what, lab: w, on: d}, nil
+}
+
+// Strangers returns what runs on the host under the lab's name and was not deployed from here.
+func (l *Leftover) Strangers(ctx context.Context) (map[string][]deploy.Elsewhere, error) {
+	return l.lab.strangersOf(ctx, map[string]*deploy.Deployer{l.Host: l.on})
+}
+
+// Recover finishes or undoes it, see [deploy.Deployer.Recover].
+func (l *Leftover) Recover(ctx context.Context) (deploy.Outcome, error) {
+	out, err := l.on.Recover(ctx, l.Stack)
+	if err != nil {
+		return out, unreachable(l.Host, err)
+	}
+	return out, nil
+}
+
+// Close ends the connection to the engine.
+func (l *Leftover) Close() { l.on.Engine.Close() }
+
+// Prove tests stacks at any time, and changes nothing.
+func (w *Workspace) Prove(ctx context.Context, stacks []*lab.Stack) ([]deploy.Proven, error) {
+	wires := check.Wires(w.Lab)
+	var all []deploy.Proven
+	for _, st := range stacks {
+		d, err := w.deployer(ctx, st.Host, nil)
+		if err != nil {
+			return nil, err
+		}
+		list, err := d.Prove(ctx, st, wires)
+		d.Engine.Close()
+		if err != nil {
+			return nil, unreachable(st.Host.Name, err)
+		}
+		all = append(all, list...)
+	}
+	return all, nil
+}

@@ -1,0 +1,115 @@
+package app
+
+import (
+	"context"
+	"errors"
+
+	"proudlantern.example/lantern/core/lab"
+	"proudlantern.example/lantern/deploy"
+	"proudlantern.example/lantern/deploy/logbook"
+	"proudlantern.example/lantern/engine"
+)
+
+// Sweeping is what lantern made on hosts and nothing needs any more.
+type Sweeping struct {
+	Found []deploy.Sweepable
+
+	lab   *Workspace
+	on    map[string]*deploy.Deployer
+	knows map[string]deploy.Remembered
+}
+
+// Sweeping looks for leftovers on a host of the lab, or on all. It has to be closed.
+func (w *Workspace) Sweeping(ctx context.Context, onHost string) (*Sweeping, error) {
+	entries, err := w.Entries("")
+	if err != nil {
+		return nil, err
+	}
+	s := &Sweeping{Found: []deploy.Sweepable{}, lab: w, on: map[string]*deploy.Deployer{}, knows: map[string]deploy.Remembered{}}
+	for _, h := range w.HostsOf(onHost) {
+		d, err := w.deployer(ctx, h, nil)
+		if err != nil {
+			s.Close()
+			return nil, err
+		}
+		s.on[h.Name] = d
+		var list []deploy.Sweepable
+		known, err := w.remembered(ctx, d, h, entries)
+		if err == nil {
+			s.knows[h.Name] = known
+			list, err = d.Sweepable(ctx, known)
+		}
+		if err != nil {
+			s.Close()
+			return nil, unreachable(h.Name, err)
+		}
+		s.Found = append(s.Found, list...)
+	}
+	return s, nil
+}
+
+// Strangers returns what runs on the hosts under the lab's name and was not deployed from here, by host.
+func (s *Sweeping) Strangers(ctx context.Context) (map[string][]deploy.Elsewhere, error) {
+	return s.lab.strangersOf(ctx, s.on)
+}
+
+// CarryOut removes what was found. What stays is told, and is in the error.
+func (s *Sweeping) CarryOut(ctx context.Context) error {
+	var left []error
+	for _, f := range s.Found {
+		if err := s.on[f.Host].Sweep(ctx, f, s.knows[f.Host]); err != nil {
+			s.lab.warn("%s %s is still there: %s", f.Kind, f.Name, err)
+			left = append(left, err)
+		}
+	}
+	if err := errors.Join(left...); err != nil {
+		return &Error{Kind: Manual, Err: err}
+	}
+	return nil
+}
+
+// Close ends the connections to the engines.
+func (s *Sweeping) Close() {
+	for _, d := range s.on {
+		d.Engine.Close()
+	}
+}
+
+// remembered gathers from the logbook what was left on a host, and what is still wanted there.
+func (w *Workspace) remembered(ctx context.Context, d *deploy.Deployer, h *lab.Host, entries []logbook.Entry) (deploy.Remembered, error) {
+	known := deploy.Remembered{Images: map[string]deploy.RememberedImage{}, Keep: map[string]bool{}}
+	done := map[string][]logbook.Entry{}
+	for _, e := range entries {
+		if e.Host != h.Name {
+			continue
+		}
+		for _, s := range e.Services {
+			if s.ID != "" {
+				known.Images[s.ID] = deploy.RememberedImage{Reference: s.Image, About: s.Image + ", " + e.Stack + "/" + s.Service}
+			}
+		}
+		if e.Result == deploy.Done && e.Kind != logbook.Retire {
+			done[e.Stack] = append(done[e.Stack], e)
+		}
+	}
+	for _, list := range done {
+		for _, e := range list[max(0, len(list)-2):] {
+			for _, s := range e.Services {
+				known.Keep[s.ID] = true
+			}
+		}
+	}
+	for _, st := range w.Stacks {
+		if st.Host != h {
+			continue
+		}
+		for _, s := range st.Services {
+			image, err := d.Engine.Image(ctx, s.Image.Text)
+			if err != nil && !errors.Is(err, engine.ErrNotFound) {
+				return known, err
+			}
+			known.Keep[image.ID] = true
+		}
+	}
+	return known, nil
+}

@@ -147,6 +147,9 @@ func (c *testCase) compare(t *testing.T, r check.Result) {
 	open := slices.Clone(c.wants)
 	for _, f := range r.Findings {
 		require.False(t, f.At.IsZero(), f.Message)
+		if stack, ok := strings.CutSuffix(f.At.File.Path, "/"+declare.StackFile); ok && f.Rule != "stack-misnamed" {
+			assert.Equal(t, stack, f.Stack, "%s is of the stack in whose file it stands", f.Rule)
+		}
 		message := f.Message
 		if f.Accepted != "" {
 			message += " (accepted: " + f.Accepted + ")"

@@ -140,6 +140,7 @@ func (r *resolver) services(st *Stack) {
 	if st.Broken || len(st.Services) == 0 {
 		return
 	}
+	r.at = &scope{stack: st}
 	r.declaredZone(st.decl.Timezone)
 	for _, s := range st.Services {
 		r.service(s)

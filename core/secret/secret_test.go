@@ -70,7 +70,7 @@ func TestWhoReveals(t *testing.T) {
 		"engine/translate.go":       "the create call",
 		"engine/resources.go":       "the create call of a volume",
 		"deploy/prove.go":           "the command that shows that a service is ready, run in its container",
-		"cli/deploy.go":             "what else has to be kept out of messages",
+		"app/deploy.go":             "what else has to be kept out of messages",
 		"cli/render/env.go":         "what a secret wins over is one, too",
 	}
 	found := map[string]bool{}

@@ -49,7 +49,7 @@ func (d *Deployer) Prove(ctx context.Context, st *lab.Stack, wires []check.Wire)
 	var wait sync.WaitGroup
 	for i, s := range st.Services {
 		wait.Go(func() {
-			waiting, cancel := context.WithTimeout(ctx, 2*fromHere)
+			waiting, cancel := context.WithTimeout(ctx, 2*linkWithin)
 			defer cancel()
 			found[i] = d.proveNow(waiting, s, containers, wires)
 		})
@@ -130,7 +130,7 @@ func (d *Deployer) pageNow(ctx context.Context, s *lab.Service, c engine.State, 
 	v := about(ProofPage, strconv.Itoa(s.Page.Port)+s.Page.Path)
 	v.Detail = "it does not answer"
 	for _, at := range d.dialPlaces(ctx, c, s.Page.Port) {
-		status, err := get(ctx, s.Page.TLS, at, s.Page.Path)
+		status, err := get(ctx, d.Engine.Conn.Port, s.Page.TLS, at, s.Page.Path)
 		if err != nil {
 			continue
 		}

@@ -41,7 +41,7 @@ env.LEVEL = "low"
 // api is a client of the engine of a world, past the gate.
 func (w *world) api() *client.Client {
 	w.t.Helper()
-	api, err := client.New(client.WithHost(w.engine.Address))
+	api, err := client.New(client.WithHost(w.engine.Conn.Address))
 	require.NoError(w.t, err)
 	w.t.Cleanup(func() { api.Close() })
 	return api

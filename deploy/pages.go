@@ -31,7 +31,7 @@ func (d *Deployer) provePages(ctx context.Context, p plan.Stack) *Failure {
 				return d.failed(ctx, name, s.Name, c.ID, "it "+ended(c))
 			}
 			for _, at := range d.dialPlaces(waiting, c, page.Port) {
-				status, err := get(waiting, page.TLS, at, page.Path)
+				status, err := get(waiting, d.Engine.Conn.Port, page.TLS, at, page.Path)
 				if err == nil && status < 500 {
 					answered = at
 					break
@@ -77,8 +77,8 @@ func (d *Deployer) lookFromHere(ctx context.Context, p plan.Stack) {
 	wait.Wait()
 }
 
-// fromHere is how long a page is waited for that is proven already: the way over a published port can take its time.
-const fromHere = 5 * time.Second
+// linkWithin is how long a page is waited for that is proven already: the way over a published port can take its time.
+const linkWithin = 5 * time.Second
 
 // silentLink returns the first link of a service that does not answer from here; "" when all do.
 func silentLink(ctx context.Context, s *lab.Service) string {
@@ -87,8 +87,8 @@ func silentLink(ctx context.Context, s *lab.Service) string {
 		if err != nil {
 			continue
 		}
-		waiting, cancel := context.WithTimeout(ctx, fromHere)
-		_, err = get(waiting, u.Scheme == "https", u.Host, u.RequestURI())
+		waiting, cancel := context.WithTimeout(ctx, linkWithin)
+		_, err = get(waiting, fromHere, u.Scheme == "https", u.Host, u.RequestURI())
 		cancel()
 		if err != nil && ctx.Err() == nil {
 			return link

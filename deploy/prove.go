@@ -147,7 +147,7 @@ func (d *Deployer) ready(ctx context.Context, c engine.State, proof plan.Proof, 
 	case proof.HTTP != "":
 		for _, at := range d.dialPlaces(ctx, c, proof.Port) {
 			// The first place that answers at all has decided. The others would say the same, later: the way over a published port can take seconds.
-			if status, err := get(ctx, proof.TLS, at, proof.HTTP); err == nil {
+			if status, err := get(ctx, d.Engine.Conn.Port, proof.TLS, at, proof.HTTP); err == nil {
 				if status < proof.StatusFirst || status > proof.StatusLast {
 					return false, fmt.Sprintf("it answers with status %d", status)
 				}
@@ -169,7 +169,9 @@ func (d *Deployer) ready(ctx context.Context, c engine.State, proof plan.Proof, 
 // front of a published port an engine may accept whatever comes.
 func (d *Deployer) accepts(ctx context.Context, c engine.State, port int) (at string, ok bool) {
 	for _, at := range d.dialPlaces(ctx, c, port) {
-		conn, err := (&net.Dialer{Timeout: 2 * time.Second}).DialContext(ctx, "tcp", at)
+		waiting, cancel := context.WithTimeout(ctx, 2*time.Second)
+		conn, err := d.Engine.Conn.Port(waiting, at)
+		cancel()
 		if err == nil {
 			conn.Close()
 			return at, true
@@ -210,13 +212,21 @@ func (d *Deployer) dialPlaces(ctx context.Context, c engine.State, port int) []s
 	return places
 }
 
+// dialer makes connections to a host's ports.
+type dialer func(ctx context.Context, address string) (net.Conn, error)
+
+// fromHere dials as whoever runs lantern would.
+func fromHere(ctx context.Context, address string) (net.Conn, error) {
+	return (&net.Dialer{}).DialContext(ctx, "tcp", address)
+}
+
 // get asks for a page and returns its status. Redirections are answers like others, and whether a certificate is valid is not the question.
-func get(ctx context.Context, secure bool, at, path string) (int, error) {
+func get(ctx context.Context, dial dialer, secure bool, at, path string) (int, error) {
 	scheme := "http"
 	if secure {
 		scheme = "https"
 	}
-	transport := &http.Transport{DisableKeepAlives: true, TLSClientConfig: &tls.Config{InsecureSkipVerify: true}}
+	transport := &http.Transport{DialContext: func(ctx context.Context, _, address string) (net.Conn, error) { return dial(ctx, address) }, DisableKeepAlives: true, TLSClientConfig: &tls.Config{InsecureSkipVerify: true}}
 	defer transport.CloseIdleConnections()
 	c := http.Client{Timeout: 3 * time.Second, Transport: transport, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
 	r, err := http.NewRequestWithContext(ctx, http.MethodGet, scheme+"://"+at+path, nil)

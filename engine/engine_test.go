@@ -17,6 +17,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"proudlantern.example/lantern/core/lab"
+	"proudlantern.example/lantern/hostconn"
 )
 
 // serve answers on a socket as an engine of some version would, or as something else.
@@ -115,7 +116,7 @@ func TestFullName(t *testing.T) {
 
 func TestUsualAddress(t *testing.T) {
 	t.Setenv("DOCKER_HOST", "unix:///elsewhere.sock")
-	assert.Equal(t, "unix:///elsewhere.sock", UsualAddress())
+	assert.Equal(t, "unix:///elsewhere.sock", hostconn.UsualAddress())
 }
 
 func TestArchitecture(t *testing.T) {

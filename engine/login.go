@@ -11,7 +11,7 @@ import (
 // machine: whoever listens there would have them. An engine has none of its own: whoever asks it brings them along.
 func (e *Engine) login(reference string) string {
 	ref, err := name.ParseReference(reference)
-	if err != nil || !e.private {
+	if err != nil || !e.Conn.Private {
 		return ""
 	}
 	keychain, err := e.Logins.Resolve(ref.Context())

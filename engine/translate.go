@@ -19,6 +19,7 @@ import (
 	"proudlantern.example/lantern/core/plan"
 	"proudlantern.example/lantern/core/secret"
 	"proudlantern.example/lantern/core/survey"
+	"proudlantern.example/lantern/hostconn"
 )
 
 // logDriver is the one driver that every engine has and that can be told how much to keep.
@@ -126,10 +127,10 @@ func bind(m plan.Mount) string {
 
 // socket returns the path of the engine's own socket on its host.
 func (e *Engine) socket() string {
-	if path, ok := strings.CutPrefix(e.Address, "unix://"); ok {
+	if path, ok := strings.CutPrefix(e.Conn.Address, "unix://"); ok {
 		return path
 	}
-	return usualSocket
+	return hostconn.UsualSocket
 }
 
 func restartPolicy(r declare.Restart) container.RestartPolicy {

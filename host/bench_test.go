@@ -8,6 +8,7 @@ import (
 	"testing"
 
 	"proudlantern.example/lantern/core/survey"
+	"proudlantern.example/lantern/hostconn"
 )
 
 // BenchmarkSurvey looks at a machine with 2,000 listening sockets and 500 folders that a lab mounts, beside the floor: merely reading the
@@ -46,8 +47,8 @@ func BenchmarkSurvey(b *testing.B) {
 	b.Run("survey", func(b *testing.B) {
 		for b.Loop() {
 			s := &survey.Survey{Unknown: map[string]string{}}
-			readMachine(s)
-			readPaths(s, paths)
+			readMachine(hostconn.Local, s)
+			readPaths(hostconn.Local, s, paths)
 			if len(s.Listeners) < 2000 || len(s.Paths) < 600 {
 				b.Fatalf("%d listeners, %d paths", len(s.Listeners), len(s.Paths))
 			}

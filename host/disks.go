@@ -1,27 +1,30 @@
 package host
 
 import (
+	"bytes"
 	"encoding/binary"
+	"errors"
 	"fmt"
+	"io/fs"
 	"math/bits"
 	"net/netip"
-	"os"
 	"path"
 	"slices"
 	"strings"
-	"syscall"
 
 	"github.com/moby/sys/mountinfo"
-	"github.com/pkg/xattr"
-	"github.com/prometheus/procfs"
-	"golang.org/x/sys/unix"
 
 	"proudlantern.example/lantern/core/survey"
+	"proudlantern.example/lantern/hostconn"
 )
 
 // readFileSystems reads the file systems that hold the paths, and those above them that the machine's table has and that are not mounted now.
-func readFileSystems(s *survey.Survey, paths []string, fstab string) {
-	mounts, err := mountinfo.GetMounts(nil)
+func readFileSystems(from hostconn.Files, s *survey.Survey, paths []string, fstab string) {
+	var mounts []*mountinfo.Info
+	text, err := from.Read("/proc/self/mountinfo", mostFacts) // proc_pid_mountinfo(5)
+	if err == nil {
+		mounts, err = mountinfo.GetMountsFromReader(bytes.NewReader(text), nil)
+	}
 	if err != nil {
 		s.Unknown["filesystems"] = "the table of mounts cannot be read"
 		return
@@ -39,16 +42,16 @@ func readFileSystems(s *survey.Survey, paths []string, fstab string) {
 			continue
 		}
 		seen[holds.Mountpoint] = true
-		var st unix.Statfs_t
-		if unix.Statfs(holds.Mountpoint, &st) != nil {
+		size, free, err := from.Space(holds.Mountpoint)
+		if err != nil {
 			continue
 		}
 		s.FileSystems = append(s.FileSystems, survey.FileSystem{
 			Mount: holds.Mountpoint, Kind: holds.FSType, Mounted: true, Options: options(holds),
-			Size: int64(st.Blocks) * int64(st.Bsize), Free: int64(st.Bavail) * int64(st.Bsize),
+			Size: size, Free: free,
 		})
 	}
-	for _, f := range notMounted(fstab, mounts) {
+	for _, f := range notMounted(from, fstab, mounts) {
 		if slices.ContainsFunc(paths, func(p string) bool { return p == f.Mount || strings.HasPrefix(p, f.Mount+"/") }) {
 			s.FileSystems = append(s.FileSystems, f)
 		}
@@ -65,8 +68,8 @@ func options(m *mountinfo.Info) []string {
 }
 
 // notMounted returns what a table of file systems (fstab(5)) has and the machine has not mounted. What is mounted on demand does not count.
-func notMounted(fstab string, mounts []*mountinfo.Info) []survey.FileSystem {
-	text, err := os.ReadFile(fstab)
+func notMounted(from hostconn.Files, fstab string, mounts []*mountinfo.Info) []survey.FileSystem {
+	text, err := from.Read(fstab, mostFacts)
 	if err != nil {
 		return nil
 	}
@@ -91,26 +94,22 @@ func notMounted(fstab string, mounts []*mountinfo.Info) []survey.FileSystem {
 const mostEntries = 200
 
 // inside sums up what is right inside a folder, by owner, mode and kind. Entries with an access control list are left out: their mode does not say it all.
-func inside(folder string) []survey.Inside {
-	f, err := os.Open(folder)
+func inside(from hostconn.Files, folder string) []survey.Inside {
+	names, err := from.Names(folder, mostEntries)
 	if err != nil {
 		return nil
 	}
-	defer f.Close()
-	names, _ := f.Readdirnames(mostEntries) // as far as it goes
-	slices.Sort(names)
 	var all []survey.Inside
 	for _, name := range names {
 		p := path.Join(folder, name)
-		info, err := os.Lstat(p)
-		if err != nil || !info.IsDir() && !info.Mode().IsRegular() {
+		info, err := from.Lstat(p)
+		if err != nil || !info.Mode.IsDir() && !info.Mode.IsRegular() {
 			continue
 		}
-		st, ok := info.Sys().(*syscall.Stat_t)
-		if _, err := xattr.LGet(p, "system.posix_acl_access"); err == nil || !ok {
+		if _, err := from.ACL(p, false); err == nil {
 			continue
 		}
-		one := survey.Inside{UID: int(st.Uid), GID: int(st.Gid), Mode: fmt.Sprintf("%04o", st.Mode&0o7777), Kind: kindOf(info.Mode()), Count: 1, Example: name}
+		one := survey.Inside{UID: info.UID, GID: info.GID, Mode: fmt.Sprintf("%04o", info.Bits), Kind: kindOf(info.Mode), Count: 1, Example: name}
 		i := slices.IndexFunc(all, func(o survey.Inside) bool {
 			return o.UID == one.UID && o.GID == one.GID && o.Mode == one.Mode && o.Kind == one.Kind
 		})
@@ -124,24 +123,23 @@ func inside(folder string) []survey.Inside {
 }
 
 // readDevices looks at devices.
-func readDevices(s *survey.Survey, paths []string) {
+func readDevices(from hostconn.Files, s *survey.Survey, paths []string) {
 	slices.Sort(paths)
 	for _, p := range slices.Compact(paths) {
-		d := survey.DeviceFile{Path: p, Missing: true}
-		if info, err := os.Stat(p); err == nil {
-			if st, ok := info.Sys().(*syscall.Stat_t); ok {
-				d = survey.DeviceFile{Path: p, UID: int(st.Uid), GID: int(st.Gid), Mode: fmt.Sprintf("%04o", st.Mode&0o7777)}
-			}
-		} else if !os.IsNotExist(err) {
-			continue // may not be seen
+		info, err := from.Stat(p)
+		switch {
+		case err == nil:
+			s.Devices = append(s.Devices, survey.DeviceFile{Path: p, UID: info.UID, GID: info.GID, Mode: fmt.Sprintf("%04o", info.Bits)})
+		case errors.Is(err, fs.ErrNotExist):
+			s.Devices = append(s.Devices, survey.DeviceFile{Path: p, Missing: true})
 		}
-		s.Devices = append(s.Devices, d)
+		// Otherwise it may not be seen.
 	}
 }
 
 // readRoutes reads the ways to other machines but the default one.
-func readRoutes(s *survey.Survey) {
-	proc, err := procfs.NewDefaultFS()
+func readRoutes(from hostconn.Files, s *survey.Survey) {
+	proc, err := procOf(from)
 	if err != nil {
 		return
 	}

@@ -10,6 +10,7 @@ import (
 	"proudlantern.example/lantern/core/lab"
 	"proudlantern.example/lantern/core/survey"
 	"proudlantern.example/lantern/engine"
+	"proudlantern.example/lantern/hostconn"
 	"proudlantern.example/lantern/registry"
 )
 
@@ -27,10 +28,11 @@ func Survey(ctx context.Context, h *lab.Host, logins *registry.Logins, ask func(
 				s.Unknown["host"], s.Unknown["engine"] = known.Because, "its machine cannot be reached"
 			}
 		}
-		readMachine(s)
-		wanted := ask(s)
-		readPaths(s, wanted.Paths)
-		readDevices(s, wanted.Devices)
+		if hostconn.Here(h.Engine) {
+			readFiles(hostconn.Local, s, ask)
+		} else {
+			ask(s)
+		}
 		return s, err
 	}
 	defer e.Close()
@@ -46,15 +48,20 @@ func Survey(ctx context.Context, h *lab.Host, logins *registry.Logins, ask func(
 	} else if machine != nil {
 		return surveyStandIn(ctx, e, s, machine, ask)
 	}
-	if !e.Here() {
+	if e.Conn.Files == nil {
 		s.Unknown["machine"] = "an engine over tcp tells nothing of its machine's accounts, folders and ports"
 		return s, surveyEngine(ctx, e, s, ask(s))
 	}
-	readMachine(s)
+	return s, surveyEngine(ctx, e, s, readFiles(e.Conn.Files, s, ask))
+}
+
+// readFiles reads what the files of the host say, and returns what else the lab asks for.
+func readFiles(from hostconn.Files, s *survey.Survey, ask func(*survey.Survey) survey.Ask) survey.Ask {
+	readMachine(from, s)
 	wanted := ask(s)
-	readPaths(s, wanted.Paths)
-	readDevices(s, wanted.Devices)
-	return s, surveyEngine(ctx, e, s, wanted)
+	readPaths(from, s, wanted.Paths)
+	readDevices(from, s, wanted.Devices)
+	return wanted
 }
 
 // surveyStandIn takes the facts of the machine from the stand-in engine: it stands in for the whole host.
@@ -86,7 +93,7 @@ func surveyEngine(ctx context.Context, e *engine.Engine, s *survey.Survey, wante
 	}
 	var err error
 	if s.Engine.Rootless {
-		readIDMaps(s, e.Address, "/etc/subuid", "/etc/subgid")
+		readIDMaps(e.Conn.Files, s, e.Conn.Address, "/etc/subuid", "/etc/subgid")
 	}
 	if s.Containers, err = e.Survey(ctx); err != nil {
 		return err

@@ -1,37 +1,39 @@
 package host
 
 import (
-	"os"
 	"strconv"
 	"strings"
-	"syscall"
 
 	"proudlantern.example/lantern/core/survey"
+	"proudlantern.example/lantern/hostconn"
 )
 
 // readIDMaps finds out which ids of the host those inside containers are, for an engine without root: its own user, who owns its socket, is
 // root inside, and the others are those that the user was given (subuid(5), subgid(5)).
-func readIDMaps(s *survey.Survey, address, subuid, subgid string) {
+func readIDMaps(from hostconn.Files, s *survey.Survey, address, subuid, subgid string) {
 	socket, ok := strings.CutPrefix(address, "unix://")
-	info, err := os.Stat(socket)
-	if !ok || err != nil {
+	if !ok || from == nil {
 		s.Unknown["uid-map"] = "the engine runs without root, and its socket does not show as whom"
 		return
 	}
-	owner := info.Sys().(*syscall.Stat_t)
-	gid := int(owner.Gid)
-	account, known := s.AccountOf(int(owner.Uid))
+	owner, err := from.Stat(socket)
+	if err != nil {
+		s.Unknown["uid-map"] = "the engine runs without root, and its socket does not show as whom"
+		return
+	}
+	gid := owner.GID
+	account, known := s.AccountOf(owner.UID)
 	if known {
 		gid = account.GID
 	}
-	s.Engine.UIDMap = idMap(int(owner.Uid), subIDs(subuid, account.Name, int(owner.Uid)))
-	s.Engine.GIDMap = idMap(gid, subIDs(subgid, account.Name, int(owner.Uid)))
+	s.Engine.UIDMap = idMap(owner.UID, subIDs(from, subuid, account.Name, owner.UID))
+	s.Engine.GIDMap = idMap(gid, subIDs(from, subgid, account.Name, owner.UID))
 }
 
 // subIDs returns the stretches that a file gives a user, by name or by uid.
-func subIDs(file, name string, uid int) [][2]int {
+func subIDs(from hostconn.Files, file, name string, uid int) [][2]int {
 	var all [][2]int
-	eachLine(file, 3, func(f []string) {
+	eachLine(from, file, 3, func(f []string) {
 		start, err := strconv.Atoi(f[1])
 		count, err2 := strconv.Atoi(f[2])
 		if err == nil && err2 == nil && (f[0] == name && name != "" || f[0] == strconv.Itoa(uid)) {

@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"proudlantern.example/lantern/core/survey"
+	"proudlantern.example/lantern/hostconn"
 )
 
 // The ids inside containers of an engine without root are those that its user was given.
@@ -26,7 +27,7 @@ func TestIDMaps(t *testing.T) {
 	require.NoError(t, os.WriteFile(subuid, []byte("ranger:200000:65536\nkeeper:100000:1000\nbroken:x:1\nkeeper:300000:64536\n"), 0o644))
 	require.NoError(t, os.WriteFile(subgid, []byte("keeper:100000:65536\n"), 0o644))
 	s := &survey.Survey{Engine: &survey.Engine{Rootless: true}, Unknown: map[string]string{}, Accounts: []survey.Account{{Name: "keeper", UID: uid, GID: gid + 5}}}
-	readIDMaps(s, "unix://"+socket, subuid, subgid)
+	readIDMaps(hostconn.Local, s, "unix://"+socket, subuid, subgid)
 	assert.Equal(t, []survey.IDMap{{Inside: 0, Host: uid, Count: 1}, {Inside: 1, Host: 100000, Count: 1000}, {Inside: 1001, Host: 300000, Count: 64536}}, s.Engine.UIDMap)
 	assert.Equal(t, []survey.IDMap{{Inside: 0, Host: gid + 5, Count: 1}, {Inside: 1, Host: 100000, Count: 65536}}, s.Engine.GIDMap)
 	for inside, want := range map[int]int{0: uid, 1: 100000, 1000: 100999, 1001: 300000, 65536: 364535} {
@@ -39,7 +40,7 @@ func TestIDMaps(t *testing.T) {
 	assert.False(t, survey.HasHostID(s.Engine.UIDMap, 200000))
 
 	nobody := &survey.Survey{Engine: &survey.Engine{Rootless: true}, Unknown: map[string]string{}}
-	readIDMaps(nobody, "tcp://192.0.2.14:2376", subuid, subgid)
+	readIDMaps(hostconn.Local, nobody, "tcp://192.0.2.14:2376", subuid, subgid)
 	assert.Nil(t, nobody.Engine.UIDMap)
 	assert.Contains(t, nobody.Unknown["uid-map"], "does not show as whom")
 }

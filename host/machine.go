@@ -1,10 +1,7 @@
 package host
 
 import (
-	"bufio"
 	"net"
-	"os"
-	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
@@ -12,27 +9,28 @@ import (
 	"github.com/prometheus/procfs"
 
 	"proudlantern.example/lantern/core/survey"
+	"proudlantern.example/lantern/hostconn"
 )
 
-// readMachine reads what the files and the kernel of this machine say. What cannot be read is said in Unknown.
-func readMachine(s *survey.Survey) {
-	readAccounts(s, "/etc/passwd", "/etc/group")
-	s.Timezone = zone("/etc/localtime", "/etc/timezone")
+// readMachine reads what the files and the kernel of a host say. What cannot be read is said in Unknown.
+func readMachine(from hostconn.Files, s *survey.Survey) {
+	readAccounts(from, s, "/etc/passwd", "/etc/group")
+	s.Timezone = zone(from, "/etc/localtime", "/etc/timezone")
 	s.UnprivilegedPortStart = 1024 // the kernel's own default
-	if text, err := os.ReadFile("/proc/sys/net/ipv4/ip_unprivileged_port_start"); err == nil {
+	if text, err := from.Read("/proc/sys/net/ipv4/ip_unprivileged_port_start", mostFacts); err == nil {
 		if n, err := strconv.Atoi(strings.TrimSpace(string(text))); err == nil {
 			s.UnprivilegedPortStart = n
 		}
 	}
-	readListeners(s)
-	readRoutes(s)
+	readListeners(from, s)
+	readRoutes(from, s)
 }
 
 // readAccounts reads accounts and groups (passwd(5), group(5)).
-func readAccounts(s *survey.Survey, passwd, group string) {
+func readAccounts(from hostconn.Files, s *survey.Survey, passwd, group string) {
 	s.Accounts, s.Groups = []survey.Account{}, []survey.Group{}
 	members := map[string][]int{}
-	err := eachLine(group, 4, func(f []string) {
+	err := eachLine(from, group, 4, func(f []string) {
 		gid, err := strconv.Atoi(f[2])
 		if err != nil {
 			return
@@ -47,7 +45,7 @@ func readAccounts(s *survey.Survey, passwd, group string) {
 	if err != nil {
 		s.Groups, s.Unknown["groups"] = nil, err.Error()
 	}
-	err = eachLine(passwd, 7, func(f []string) {
+	err = eachLine(from, passwd, 7, func(f []string) {
 		uid, err1 := strconv.Atoi(f[2])
 		gid, err2 := strconv.Atoi(f[3])
 		if err1 == nil && err2 == nil {
@@ -60,36 +58,36 @@ func readAccounts(s *survey.Survey, passwd, group string) {
 }
 
 // eachLine calls f with the fields of each line that has enough of them.
-func eachLine(path string, fields int, f func([]string)) error {
-	file, err := os.Open(path)
+func eachLine(from hostconn.Files, path string, fields int, f func([]string)) error {
+	text, err := from.Read(path, mostAccounts)
 	if err != nil {
 		return err
 	}
-	defer file.Close()
-	lines := bufio.NewScanner(file)
-	lines.Buffer(nil, longestLine)
-	for lines.Scan() {
-		if parts := strings.Split(lines.Text(), ":"); len(parts) >= fields {
+	for line := range strings.Lines(string(text)) {
+		if parts := strings.Split(strings.TrimRight(line, "\r\n"), ":"); len(parts) >= fields {
 			f(parts)
 		}
 	}
-	return lines.Err()
+	return nil
 }
 
-// longestLine is how long a line of a file of accounts may be, in bytes: a group may have thousands of members.
-const longestLine = 4 << 20
+// How large files of a host may be, in bytes.
+const (
+	mostAccounts = 64 << 20 // a directory may have a million accounts
+	mostFacts    = 8 << 20  // what the kernel says, and tables that people write
+)
 
 // zone returns the machine's time zone: the target of localtime inside the zone database (localtime(5)), else what a timezone file says.
-func zone(localtime, timezone string) string {
-	if target, err := filepath.EvalSymlinks(localtime); err == nil {
-		if link, err := os.Readlink(localtime); err == nil {
+func zone(from hostconn.Files, localtime, timezone string) string {
+	if target, err := from.Real(localtime); err == nil {
+		if link, err := from.Link(localtime); err == nil {
 			target = link // aliases such as UTC keep the name that somebody chose
 		}
 		if _, name, ok := strings.Cut(target, "zoneinfo/"); ok {
 			return name
 		}
 	}
-	if text, err := os.ReadFile(timezone); err == nil {
+	if text, err := from.Read(timezone, mostFacts); err == nil {
 		return strings.TrimSpace(string(text))
 	}
 	return "UTC"
@@ -101,9 +99,18 @@ const (
 	stateClose  = 7
 )
 
-func readListeners(s *survey.Survey) {
+// procOf returns what shows a host's processes and sockets.
+func procOf(from hostconn.Files) (procfs.FS, error) {
+	folder, err := from.Proc()
+	if err != nil {
+		return procfs.FS{}, err
+	}
+	return procfs.NewFS(folder)
+}
+
+func readListeners(from hostconn.Files, s *survey.Survey) {
 	s.Listeners = []survey.Listener{}
-	proc, err := procfs.NewDefaultFS()
+	proc, err := procOf(from)
 	if err != nil {
 		s.Listeners, s.Unknown["listeners"] = nil, "/proc cannot be read"
 		return
@@ -122,7 +129,7 @@ func readListeners(s *survey.Survey) {
 			}
 		}
 	}
-	low, high := ephemeral()
+	low, high := ephemeral(from)
 	for _, read := range []func() (procfs.NetUDP, error){proc.NetUDP, proc.NetUDP6} {
 		lines, _ := read()
 		for _, l := range lines {
@@ -132,13 +139,13 @@ func readListeners(s *survey.Survey) {
 			}
 		}
 	}
-	nameProcesses(s, proc, inodes)
+	nameProcesses(from, s, proc, inodes)
 }
 
 // ephemeral returns the range of ports that the kernel hands out by itself.
-func ephemeral() (low, high int) {
+func ephemeral(from hostconn.Files) (low, high int) {
 	low, high = 32768, 60999
-	if text, err := os.ReadFile("/proc/sys/net/ipv4/ip_local_port_range"); err == nil {
+	if text, err := from.Read("/proc/sys/net/ipv4/ip_local_port_range", mostFacts); err == nil {
 		if f := strings.Fields(string(text)); len(f) == 2 {
 			low, _ = strconv.Atoi(f[0])
 			high, _ = strconv.Atoi(f[1])
@@ -148,7 +155,7 @@ func ephemeral() (low, high int) {
 }
 
 // nameProcesses finds who holds the sockets; without root only one's own processes can be seen.
-func nameProcesses(s *survey.Survey, proc procfs.FS, inodes map[uint64]int) {
+func nameProcesses(from hostconn.Files, s *survey.Survey, proc procfs.FS, inodes map[uint64]int) {
 	processes, err := proc.AllProcs()
 	if err != nil {
 		return
@@ -169,9 +176,7 @@ func nameProcesses(s *survey.Survey, proc procfs.FS, inodes map[uint64]int) {
 			}
 		}
 	}
-	if os.Geteuid() != 0 && slices.ContainsFunc(s.Listeners, func(l survey.Listener) bool { return l.PID == 0 }) {
+	if !from.SeesAll() && slices.ContainsFunc(s.Listeners, func(l survey.Listener) bool { return l.PID == 0 }) {
 		s.Unknown["processes"] = "only root may see which processes of others listen"
 	}
 }
-
-func itoa(n int) string { return strconv.Itoa(n) }

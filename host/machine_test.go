@@ -4,6 +4,7 @@ import (
 	"net"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"testing"
 
@@ -11,6 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"proudlantern.example/lantern/core/survey"
+	"proudlantern.example/lantern/hostconn"
 )
 
 func TestListeners(t *testing.T) {
@@ -26,8 +28,8 @@ func TestListeners(t *testing.T) {
 	defer l.Close()
 	want["tcp "+l.Addr().String()] = true
 	// A UDP port outside of the range that the kernel hands out is waited on; one from the range, or connected, is a client's.
-	low, _ := ephemeral()
-	waits, err := net.ListenPacket("udp", net.JoinHostPort("127.0.0.1", itoa(low-1-os.Getpid()%500)))
+	low, _ := ephemeral(hostconn.Local)
+	waits, err := net.ListenPacket("udp", net.JoinHostPort("127.0.0.1", strconv.Itoa(low-1-os.Getpid()%500)))
 	require.NoError(t, err)
 	defer waits.Close()
 	want["udp "+waits.LocalAddr().String()] = true
@@ -36,9 +38,9 @@ func TestListeners(t *testing.T) {
 	defer client.Close()
 
 	s := &survey.Survey{Unknown: map[string]string{}}
-	readListeners(s)
+	readListeners(hostconn.Local, s)
 	for _, got := range s.Listeners {
-		key := got.Protocol + " " + net.JoinHostPort(got.Address, itoa(got.Port))
+		key := got.Protocol + " " + net.JoinHostPort(got.Address, strconv.Itoa(got.Port))
 		if want[key] {
 			assert.Equal(t, os.Getpid(), got.PID, key)
 			assert.Equal(t, "host.test", got.Process, key)
@@ -55,20 +57,20 @@ func TestAccounts(t *testing.T) {
 	require.NoError(t, os.WriteFile(passwd, []byte("root:x:0:0:root:/root:/bin/sh\n# a comment\nkeeper:x:1311:1400::/home/keeper:/bin/sh\nbroken:x:y:z:::\n"), 0o600))
 	require.NoError(t, os.WriteFile(group, []byte("watch:x:1400:\nengine:x:1410:keeper,ranger\n"), 0o600))
 	s := &survey.Survey{Unknown: map[string]string{}}
-	readAccounts(s, passwd, group)
+	readAccounts(hostconn.Local, s, passwd, group)
 	assert.Equal(t, []survey.Account{{Name: "root"}, {Name: "keeper", UID: 1311, GID: 1400, Groups: []int{1410}}}, s.Accounts)
 	assert.Equal(t, []survey.Group{{Name: "watch", GID: 1400}, {Name: "engine", GID: 1410}}, s.Groups)
-	// A group may have more members than a line of 64 KiB holds; a file whose line has no end is none.
+	// A group may have more members than a line of 64 KiB holds; no machine has a file of any size.
 	members := "keeper" + strings.Repeat(",ranger", 20_000)
 	require.NoError(t, os.WriteFile(group, []byte("watch:x:1400:\ncrowd:x:1411:"+members+"\nengine:x:1410:keeper\n"), 0o600))
 	s = &survey.Survey{Unknown: map[string]string{}}
-	readAccounts(s, passwd, group)
+	readAccounts(hostconn.Local, s, passwd, group)
 	assert.Equal(t, []int{1411, 1410}, s.Accounts[1].Groups)
-	require.NoError(t, os.WriteFile(group, []byte("watch:x:1400:"+strings.Repeat("x", longestLine)), 0o600))
-	readAccounts(s, passwd, group)
+	require.NoError(t, os.Truncate(group, mostAccounts+1))
+	readAccounts(hostconn.Local, s, passwd, group)
 	assert.Nil(t, s.Groups)
-	assert.Contains(t, s.Unknown["groups"], "too long")
-	readAccounts(s, filepath.Join(dir, "nobody"), group)
+	assert.Contains(t, s.Unknown["groups"], "too large")
+	readAccounts(hostconn.Local, s, filepath.Join(dir, "nobody"), group)
 	assert.Nil(t, s.Accounts)
 	assert.Contains(t, s.Unknown["accounts"], "no such file", "what cannot be read is said")
 }
@@ -79,11 +81,11 @@ func TestZone(t *testing.T) {
 	require.NoError(t, os.MkdirAll(database, 0o755))
 	require.NoError(t, os.WriteFile(filepath.Join(database, "Faroe"), nil, 0o600))
 	localtime, timezone := filepath.Join(dir, "localtime"), filepath.Join(dir, "timezone")
-	assert.Equal(t, "UTC", zone(localtime, timezone), "as the C library does without either")
+	assert.Equal(t, "UTC", zone(hostconn.Local, localtime, timezone), "as the C library does without either")
 	require.NoError(t, os.WriteFile(timezone, []byte("Europe/Oslo\n"), 0o600))
-	assert.Equal(t, "Europe/Oslo", zone(localtime, timezone))
+	assert.Equal(t, "Europe/Oslo", zone(hostconn.Local, localtime, timezone))
 	require.NoError(t, os.Symlink(filepath.Join(database, "Faroe"), localtime))
-	assert.Equal(t, "Atlantic/Faroe", zone(localtime, timezone))
+	assert.Equal(t, "Atlantic/Faroe", zone(hostconn.Local, localtime, timezone))
 }
 
 func TestPaths(t *testing.T) {
@@ -97,7 +99,7 @@ func TestPaths(t *testing.T) {
 	defer socket.Close()
 
 	s := &survey.Survey{Unknown: map[string]string{}}
-	readPaths(s, []string{dir + "/link", dir + "/tide-log/desk", dir + "/journals.txt", dir + "/journal.txt", dir + "/s", dir + "/journal.txt/x", dir + "/gone"})
+	readPaths(hostconn.Local, s, []string{dir + "/link", dir + "/tide-log/desk", dir + "/journals.txt", dir + "/journal.txt", dir + "/s", dir + "/journal.txt/x", dir + "/gone"})
 	get := func(name string) survey.Path {
 		p, ok := s.Path(dir + name)
 		require.True(t, ok, name)

@@ -7,27 +7,25 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"os"
 	"path"
-	"path/filepath"
 	"slices"
 	"strings"
 	"syscall"
 
 	"github.com/agext/levenshtein"
-	"github.com/pkg/xattr"
 
 	"proudlantern.example/lantern/core/survey"
 	"proudlantern.example/lantern/engine"
+	"proudlantern.example/lantern/hostconn"
 )
 
 // readPaths looks at the paths and all their parents.
-func readPaths(s *survey.Survey, paths []string) {
+func readPaths(from hostconn.Files, s *survey.Survey, paths []string) {
 	var real, beside []string
 	for _, p := range withParents(paths) {
-		found := look(p)
+		found := look(from, p)
 		if found.Kind == survey.Folder && slices.Contains(paths, p) {
-			found.Inside = inside(p)
+			found.Inside = inside(from, p)
 		}
 		s.Paths = append(s.Paths, found)
 		if found.Real != "" && found.Real != p {
@@ -40,10 +38,10 @@ func readPaths(s *survey.Survey, paths []string) {
 	// Behind a link, the way goes through other folders.
 	for _, p := range withParents(beside) {
 		if !slices.ContainsFunc(s.Paths, func(o survey.Path) bool { return o.Path == p }) {
-			s.Paths = append(s.Paths, look(p))
+			s.Paths = append(s.Paths, look(from, p))
 		}
 	}
-	readFileSystems(s, real, "/etc/fstab")
+	readFileSystems(from, s, real, "/etc/fstab")
 }
 
 // withParents returns the paths and their parents up to /, sorted, each once.
@@ -59,22 +57,20 @@ func withParents(paths []string) []string {
 	return slices.Compact(all)
 }
 
-func look(p string) survey.Path {
-	info, err := os.Stat(p)
+// look returns what stands at a path.
+func look(from hostconn.Files, p string) survey.Path {
+	info, err := from.Stat(p)
 	switch {
 	case errors.Is(err, fs.ErrNotExist), errors.Is(err, syscall.ENOTDIR):
-		return survey.Path{Path: p, Kind: survey.Missing, Near: near(p)}
+		return survey.Path{Path: p, Kind: survey.Missing, Near: near(from, p)}
 	case err != nil:
 		return survey.Path{Path: p, Kind: survey.Hidden}
 	}
-	out := survey.Path{Path: p, Kind: kindOf(info.Mode()), Real: p}
-	if real, err := filepath.EvalSymlinks(p); err == nil {
+	out := survey.Path{Path: p, Kind: kindOf(info.Mode), Real: p, UID: info.UID, GID: info.GID, Mode: fmt.Sprintf("%04o", info.Bits)}
+	if real, err := from.Real(p); err == nil {
 		out.Real = real
 	}
-	if st, ok := info.Sys().(*syscall.Stat_t); ok {
-		out.UID, out.GID, out.Mode = int(st.Uid), int(st.Gid), fmt.Sprintf("%04o", st.Mode&0o7777)
-	}
-	if acl, err := xattr.Get(p, "system.posix_acl_access"); err == nil {
+	if acl, err := from.ACL(p, true); err == nil {
 		out.ACL = parseACL(acl)
 	}
 	return out
@@ -126,15 +122,15 @@ func parseACL(b []byte) []string {
 	return acl
 }
 
-// readVolumes looks at the root folders of volumes: where they lie on this machine, else through containers that mount them. Where neither can be done nobody knows.
+// readVolumes looks at the root folders of volumes: where they lie in the files of the host, else through containers that mount them. Where neither can be done nobody knows.
 func readVolumes(ctx context.Context, e *engine.Engine, s *survey.Survey, names []string) {
 	for i, v := range s.Volumes {
 		if !slices.Contains(names, v.Name) {
 			continue
 		}
-		if e.Here() && filepath.IsAbs(v.Place) {
-			p := look(v.Place)
-			if entries, err := os.ReadDir(v.Place); err == nil && p.Kind == survey.Folder {
+		if from := e.Conn.Files; from != nil && path.IsAbs(v.Place) {
+			p := look(from, v.Place)
+			if entries, err := from.Names(v.Place, 1); err == nil && p.Kind == survey.Folder {
 				s.Volumes[i].Root = &survey.VolumeRoot{UID: p.UID, GID: p.GID, Mode: p.Mode, Empty: len(entries) == 0}
 				continue
 			}
@@ -150,15 +146,14 @@ func readVolumes(ctx context.Context, e *engine.Engine, s *survey.Survey, names 
 
 // near returns what somebody who wrote a path that does not exist may have meant: the path in other letter case, then names beside
 // where it should be, most alike first.
-func near(p string) []string {
+func near(from hostconn.Files, p string) []string {
 	var found []string
-	if other, ok := otherCase(p); ok {
+	if other, ok := otherCase(from, p); ok {
 		found = append(found, other)
 	}
-	if entries, err := os.ReadDir(path.Dir(p)); err == nil {
-		var names []string
-		for _, e := range entries {
-			names = append(names, path.Join(path.Dir(p), e.Name()))
+	if names, err := from.Names(path.Dir(p), 0); err == nil {
+		for i, n := range names {
+			names[i] = path.Join(path.Dir(p), n)
 		}
 		found = append(found, nearAmong(p, names)...)
 	}
@@ -176,20 +171,20 @@ func beside(p string, paths []string) []string {
 }
 
 // otherCase walks down a path, taking at each step the name as it is or in other letter case.
-func otherCase(p string) (string, bool) {
+func otherCase(from hostconn.Files, p string) (string, bool) {
 	at := "/"
 	for _, part := range strings.Split(strings.Trim(p, "/"), "/") {
 		next := path.Join(at, part)
-		if _, err := os.Lstat(next); err != nil {
-			entries, err := os.ReadDir(at)
+		if _, err := from.Lstat(next); err != nil {
+			names, err := from.Names(at, 0)
 			if err != nil {
 				return "", false
 			}
-			i := slices.IndexFunc(entries, func(e fs.DirEntry) bool { return strings.EqualFold(e.Name(), part) })
+			i := slices.IndexFunc(names, func(n string) bool { return strings.EqualFold(n, part) })
 			if i < 0 {
 				return "", false
 			}
-			next = path.Join(at, entries[i].Name())
+			next = path.Join(at, names[i])
 		}
 		at = next
 	}

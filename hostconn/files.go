@@ -1,0 +1,33 @@
+package hostconn
+
+import "io/fs"
+
+// Files are those of a host, as far as whoever reads them may. Errors wrap those of io/fs.
+type Files interface {
+	// Stat and Lstat tell what stands at a path; Lstat of a link tells of the link itself.
+	Stat(path string) (Info, error)
+	Lstat(path string) (Info, error)
+	// ACL returns the extended attribute system.posix_acl_access of a file; follow goes through a link.
+	ACL(path string, follow bool) ([]byte, error)
+	// Real returns a path without links.
+	Real(path string) (string, error)
+	// Link returns where a link leads.
+	Link(path string) (string, error)
+	// Names returns the names in a folder, sorted, at most so many; 0 for all.
+	Names(path string, most int) ([]string, error)
+	// Read returns a plain file, or an error when it is larger than so many bytes.
+	Read(path string, most int64) ([]byte, error)
+	// Space returns how large the file system at a path is, and what of it a process without privileges may take, in bytes.
+	Space(path string) (size, free int64, err error)
+	// Proc returns a folder of this machine that shows the host's processes and sockets (proc(5)).
+	Proc() (string, error)
+	// SeesAll tells whether nothing of the host is hidden from whoever reads.
+	SeesAll() bool
+}
+
+// Info is what stands at a path.
+type Info struct {
+	Mode     fs.FileMode // its kind
+	Bits     uint32      // permissions, with those for setting ids: the last four octal digits of st_mode (inode(7))
+	UID, GID int
+}

@@ -12,7 +12,7 @@ import (
 	"proudlantern.example/lantern/core/plan"
 	"proudlantern.example/lantern/core/secret"
 	"proudlantern.example/lantern/deploy"
-	"proudlantern.example/lantern/deploy/logbook"
+	"proudlantern.example/lantern/deploy/history"
 	"proudlantern.example/lantern/engine"
 )
 
@@ -20,9 +20,10 @@ import (
 type Run struct {
 	Plans []plan.Stack
 
-	lab   *Workspace
-	entry logbook.Entry // what all entries of this run have in common
-	hosts map[string]*deploy.Deployer
+	lab      *Workspace
+	takeOver bool          // see deploy.Options
+	entry    history.Entry // what all entries of this run have in common
+	hosts    map[string]*deploy.Deployer
 
 	mu     sync.Mutex
 	report func(deploy.Event) // under mu
@@ -30,8 +31,8 @@ type Run struct {
 
 // Plan connects to the engines of stacks and compares each stack with what runs. The entry is what all entries of the logbook have in
 // common. The run has to be closed.
-func (w *Workspace) Plan(ctx context.Context, stacks []*lab.Stack, takeOver bool, entry logbook.Entry) (*Run, error) {
-	r := &Run{lab: w, entry: entry, hosts: map[string]*deploy.Deployer{}}
+func (w *Workspace) Plan(ctx context.Context, stacks []*lab.Stack, takeOver bool, entry history.Entry) (*Run, error) {
+	r := &Run{lab: w, takeOver: takeOver, entry: entry, hosts: map[string]*deploy.Deployer{}}
 	for _, st := range stacks {
 		d := r.hosts[st.Host.Name]
 		if d == nil {
@@ -40,7 +41,6 @@ func (w *Workspace) Plan(ctx context.Context, stacks []*lab.Stack, takeOver bool
 				r.Close()
 				return nil, err
 			}
-			d.TakeOver = takeOver
 			r.hosts[st.Host.Name] = d
 		}
 		p, err := d.Plan(ctx, st)
@@ -129,9 +129,9 @@ func (r *Run) Deploy(ctx context.Context, p plan.Stack) (deploy.Outcome, error) 
 		return deploy.Outcome{Result: deploy.NothingToDo}, nil
 	}
 	d := r.hosts[p.Stack.Host.Name]
-	d.After = r.lab.lastEntry(p.Stack.Name)
+	options := deploy.Options{After: r.lab.lastEntry(p.Stack.Name), TakeOver: r.takeOver}
 	began := time.Now()
-	out, err := d.Deploy(ctx, p.Stack)
+	out, err := d.Deploy(ctx, p.Stack, options)
 	if err == nil && out.Entry > 0 {
 		e := r.entry
 		e.Began, e.Stack = began, p.Stack.Name

@@ -17,7 +17,8 @@ import (
 	"proudlantern.example/lantern/core/lab"
 	"proudlantern.example/lantern/core/survey"
 	"proudlantern.example/lantern/deploy"
-	"proudlantern.example/lantern/deploy/logbook"
+	"proudlantern.example/lantern/deploy/history"
+	"proudlantern.example/lantern/deploy/observe"
 	"proudlantern.example/lantern/engine"
 	"proudlantern.example/lantern/labdir"
 	"proudlantern.example/lantern/registry"
@@ -120,7 +121,7 @@ func (w *Workspace) deployer(ctx context.Context, h *lab.Host, report func(deplo
 		report = func(deploy.Event) {}
 	}
 	return &deploy.Deployer{
-		Engine: e, Lab: w.Name, Host: h.Name, Existing: w.existing(), From: deploy.Place(w.real()), Self: deploy.NewSelf(), Report: report,
+		Observer: observe.Observer{Engine: e, Lab: w.Name, Host: h.Name}, Existing: w.existing(), From: deploy.Place(w.real()), Self: deploy.NewSelf(), Report: report,
 		Hold: w.caller.Hold, Patience: engineReturns,
 	}, nil
 }
@@ -147,7 +148,7 @@ func (w *Workspace) existing() []string {
 }
 
 // Book returns the lab's logbook.
-func (w *Workspace) Book() logbook.Book { return logbook.Of(w.Dir) }
+func (w *Workspace) Book() history.Book { return history.Of(w.Dir) }
 
 func (w *Workspace) warn(format string, args ...any) {
 	if w.caller.Warn != nil {

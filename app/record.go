@@ -15,12 +15,12 @@ import (
 	"proudlantern.example/lantern/core/plan"
 	"proudlantern.example/lantern/core/source"
 	"proudlantern.example/lantern/deploy"
-	"proudlantern.example/lantern/deploy/logbook"
+	"proudlantern.example/lantern/deploy/history"
 	"proudlantern.example/lantern/labdir"
 )
 
 // Entries returns the entries of the logbook, of one stack or of all, oldest first.
-func (w *Workspace) Entries(stack string) ([]logbook.Entry, error) {
+func (w *Workspace) Entries(stack string) ([]history.Entry, error) {
 	list, err := w.Book().List(stack)
 	if err != nil {
 		return nil, noLogbook(err)
@@ -29,13 +29,13 @@ func (w *Workspace) Entries(stack string) ([]logbook.Entry, error) {
 }
 
 // Entry finds an entry by its number as a person has written it, with the files of then.
-func (w *Workspace) Entry(stack, number string) (logbook.Entry, []logbook.File, error) {
+func (w *Workspace) Entry(stack, number string) (history.Entry, []history.File, error) {
 	n, err := strconv.Atoi(number)
 	if err != nil {
-		return logbook.Entry{}, nil, usage("%s is not the number of an entry", number)
+		return history.Entry{}, nil, usage("%s is not the number of an entry", number)
 	}
 	e, files, err := w.Book().Find(stack, n)
-	if errors.Is(err, logbook.ErrNoEntry) {
+	if errors.Is(err, history.ErrNoEntry) {
 		return e, nil, usage("the logbook has no entry %d of %s (lantern logbook %s lists them)", n, stack, stack)
 	}
 	if err != nil {
@@ -45,7 +45,7 @@ func (w *Workspace) Entry(stack, number string) (logbook.Entry, []logbook.File, 
 }
 
 // SaveFiles writes files into a folder that must not have them yet. Each calls back with the path once it is written.
-func SaveFiles(dir string, files []logbook.File, each func(path string)) error {
+func SaveFiles(dir string, files []history.File, each func(path string)) error {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return usage("%s cannot be made: %s", dir, labdir.InWords(err))
 	}
@@ -71,17 +71,17 @@ func noLogbook(err error) error {
 // logbookTrouble says what is wrong with a logbook.
 func logbookTrouble(err error) string {
 	switch {
-	case errors.Is(err, logbook.ErrDamaged):
+	case errors.Is(err, history.ErrDamaged):
 		return "the logbook (.lantern/logbook.db) is damaged; move it away, and a new one is begun"
-	case errors.Is(err, logbook.ErrBusy):
+	case errors.Is(err, history.ErrBusy):
 		return "the logbook (.lantern/logbook.db) is held by another process"
 	}
 	return "the logbook (.lantern/logbook.db) cannot be used: " + labdir.InWords(err)
 }
 
 // files returns the files that a stack is declared by: lab.toml, its own, and environment files.
-func (w *Workspace) files(stack string) []logbook.File {
-	var list []logbook.File
+func (w *Workspace) files(stack string) []history.File {
+	var list []history.File
 	add := func(f *source.File) {
 		if f == nil {
 			return
@@ -90,7 +90,7 @@ func (w *Workspace) files(stack string) []logbook.File {
 		if info, err := os.Stat(filepath.Join(w.Dir, filepath.FromSlash(f.Path))); err == nil {
 			mode = info.Mode().Perm()
 		}
-		list = append(list, logbook.File{Path: f.Path, Text: f.Text, Mode: mode})
+		list = append(list, history.File{Path: f.Path, Text: f.Text, Mode: mode})
 	}
 	add(w.decl.File)
 	for _, st := range w.decl.Stacks {
@@ -128,7 +128,7 @@ func (w *Workspace) lastEntry(stack string) int {
 }
 
 // record writes an entry. What goes wrong with that is said, and changes nothing.
-func (w *Workspace) record(ctx context.Context, d *deploy.Deployer, e logbook.Entry, out deploy.Outcome) {
+func (w *Workspace) record(ctx context.Context, d *deploy.Deployer, e history.Entry, out deploy.Outcome) {
 	e.Entry, e.Host, e.Who, e.Result, e.Left, e.Seconds = out.Entry, d.Host, d.Self.Who, out.Result, out.Left, time.Since(e.Began).Round(time.Millisecond).Seconds()
 	if out.Failure != nil {
 		e.Why = out.Failure.Error()
@@ -141,7 +141,7 @@ func (w *Workspace) record(ctx context.Context, d *deploy.Deployer, e logbook.En
 	}
 	files := w.files(e.Stack)
 	for _, path := range e.Replaced {
-		files = append(files, logbook.File{Path: logbook.Before + path, Text: w.TextNow(path), Mode: 0o600})
+		files = append(files, history.File{Path: history.Before + path, Text: w.TextNow(path), Mode: 0o600})
 	}
 	if err := w.Book().Add(e, files); err != nil {
 		w.warn("this is not in the logbook: %s", logbookTrouble(err))
@@ -149,12 +149,12 @@ func (w *Workspace) record(ctx context.Context, d *deploy.Deployer, e logbook.En
 }
 
 // servicesOf says what a deploy did with each service, and which image a name stood for.
-func servicesOf(ctx context.Context, d *deploy.Deployer, p plan.Stack) []logbook.Service {
+func servicesOf(ctx context.Context, d *deploy.Deployer, p plan.Stack) []history.Service {
 	ctx, cancel := context.WithTimeout(ctx, 5*time.Second)
 	defer cancel()
-	var list []logbook.Service
+	var list []history.Service
 	for _, s := range p.Services {
-		v := logbook.Service{Service: s.Name, Action: string(s.Action)}
+		v := history.Service{Service: s.Name, Action: string(s.Action)}
 		if s.Service != nil {
 			v.Image = s.Container.Image
 			if image, err := d.Engine.Image(ctx, v.Image); err == nil {

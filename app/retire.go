@@ -7,7 +7,7 @@ import (
 
 	"proudlantern.example/lantern/core/lab"
 	"proudlantern.example/lantern/deploy"
-	"proudlantern.example/lantern/deploy/logbook"
+	"proudlantern.example/lantern/deploy/history"
 )
 
 // Retirement is what a stack has on a host, before it is retired.
@@ -44,10 +44,9 @@ func (r *Retirement) Strangers(ctx context.Context) (map[string][]deploy.Elsewhe
 // CarryOut retires the stack, and writes it down. An error of the engine comes as it is.
 func (r *Retirement) CarryOut(ctx context.Context, withVolumes bool) (deploy.Outcome, error) {
 	began := time.Now()
-	r.on.After = r.lab.lastEntry(r.Stack)
-	out, err := r.on.Retire(ctx, r.Stack, withVolumes)
+	out, err := r.on.Retire(ctx, r.Stack, deploy.Options{After: r.lab.lastEntry(r.Stack), WithVolumes: withVolumes})
 	if err == nil && out.Entry > 0 {
-		r.lab.record(ctx, r.on, logbook.Entry{Kind: logbook.Retire, Stack: r.Stack, Began: began}, out)
+		r.lab.record(ctx, r.on, history.Entry{Kind: history.Retire, Stack: r.Stack, Began: began}, out)
 	}
 	if err != nil && ctx.Err() != nil {
 		return out, &Error{Kind: Interrupted, Message: "interrupted; lantern retire " + r.Stack + " goes on", Err: err}

@@ -15,14 +15,14 @@ import (
 	"proudlantern.example/lantern/core/plan"
 	"proudlantern.example/lantern/core/source"
 	"proudlantern.example/lantern/deploy"
-	"proudlantern.example/lantern/deploy/logbook"
+	"proudlantern.example/lantern/deploy/history"
 	"proudlantern.example/lantern/engine"
 	"proudlantern.example/lantern/labdir"
 )
 
 // Revert is the way back to an entry of the logbook.
 type Revert struct {
-	Entry logbook.Entry
+	Entry history.Entry
 	Run   *Run     // with the one plan of the stack; nil before Plan
 	Files []string // that say something else today, and are written back
 
@@ -48,12 +48,12 @@ func (w *Workspace) Revert(stack, number string, withLab bool, inform func(forma
 	if err != nil {
 		return nil, err
 	}
-	if e.Kind == logbook.Retire || e.Result != deploy.Done {
+	if e.Kind == history.Retire || e.Result != deploy.Done {
 		return nil, usage("entry %d of %s is no deploy that succeeded: there is nothing to go back to", e.Entry, stack)
 	}
 	r := &Revert{Entry: e, now: w, texts: map[string]string{}, modes: map[string]fs.FileMode{}, was: map[string]string{}, inform: inform}
 	for _, f := range files {
-		if strings.HasPrefix(f.Path, stack+"/") || withLab && !strings.HasPrefix(f.Path, logbook.Before) {
+		if strings.HasPrefix(f.Path, stack+"/") || withLab && !strings.HasPrefix(f.Path, history.Before) {
 			r.texts[f.Path], r.modes[f.Path] = f.Text, f.Mode
 		}
 	}
@@ -72,8 +72,8 @@ func (w *Workspace) entryBefore(stack string, inform func(format string, args ..
 			return "", usage("%s, and the logbook of this clone has no deploy of %s", err, stack)
 		}
 	}
-	ended := len(list) > 0 && (list[len(list)-1].Result == deploy.PutBack || list[len(list)-1].Kind == logbook.Retire)
-	done := slices.DeleteFunc(slices.Clone(list), func(e logbook.Entry) bool { return e.Result != deploy.Done || e.Kind == logbook.Retire })
+	ended := len(list) > 0 && (list[len(list)-1].Result == deploy.PutBack || list[len(list)-1].Kind == history.Retire)
+	done := slices.DeleteFunc(slices.Clone(list), func(e history.Entry) bool { return e.Result != deploy.Done || e.Kind == history.Retire })
 	if ended && len(done) > 0 {
 		last := done[len(done)-1].Entry
 		inform("entry %d of %s ran last", last, stack)
@@ -102,7 +102,7 @@ func (r *Revert) Plan(ctx context.Context, onHost string) (*Workspace, error) {
 		return then, err
 	}
 	st := r.then.Stack(stack)
-	entry := logbook.Entry{Kind: logbook.Revert, Of: r.Entry.Entry}
+	entry := history.Entry{Kind: history.Revert, Of: r.Entry.Entry}
 	for _, path := range slices.Sorted(maps.Keys(r.texts)) {
 		if now := r.then.TextNow(path); now != r.texts[path] {
 			r.Files = append(r.Files, path)
@@ -129,7 +129,7 @@ func (r *Revert) pin(ctx context.Context, then *Workspace) (*Workspace, error) {
 	defer d.Engine.Close()
 	var edits [][]source.Edit
 	for _, s := range st.Services {
-		i := slices.IndexFunc(r.Entry.Services, func(v logbook.Service) bool { return v.Service == s.Name && v.Image == s.Image.Text })
+		i := slices.IndexFunc(r.Entry.Services, func(v history.Service) bool { return v.Service == s.Name && v.Image == s.Image.Text })
 		if i < 0 || r.Entry.Services[i].ID == "" || strings.Contains(s.Image.Text, "@") {
 			continue
 		}
@@ -158,7 +158,7 @@ func (r *Revert) pin(ctx context.Context, then *Workspace) (*Workspace, error) {
 // sayWhatDiffers says which services are not what they were at the entry although their files are: lab.toml says something else today.
 func (r *Revert) sayWhatDiffers(p plan.Stack) {
 	for _, s := range p.Services {
-		i := slices.IndexFunc(r.Entry.Services, func(v logbook.Service) bool { return v.Service == s.Name })
+		i := slices.IndexFunc(r.Entry.Services, func(v history.Service) bool { return v.Service == s.Name })
 		if i < 0 || s.Service == nil || r.Entry.Services[i].Made == "" || strings.Contains(s.Container.Image, "@") {
 			continue
 		}

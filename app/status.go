@@ -7,11 +7,12 @@ import (
 	"proudlantern.example/lantern/core/check"
 	"proudlantern.example/lantern/core/lab"
 	"proudlantern.example/lantern/deploy"
+	"proudlantern.example/lantern/deploy/observe"
 )
 
 // Status looks at a stack, or at all of the lab and at what is left of it on its hosts. The lab has to be surveyed.
-func (w *Workspace) Status(ctx context.Context, only, onHost string) ([]deploy.Status, error) {
-	services := []deploy.Status{}
+func (w *Workspace) Status(ctx context.Context, only, onHost string) ([]observe.Status, error) {
+	services := []observe.Status{}
 	found := only == ""
 	for _, h := range w.HostsOf(onHost) {
 		if err := w.Unreached[h.Name]; err != nil {
@@ -31,7 +32,7 @@ func (w *Workspace) Status(ctx context.Context, only, onHost string) ([]deploy.S
 	return services, nil
 }
 
-func (w *Workspace) statusOn(ctx context.Context, h *lab.Host, only string) (services []deploy.Status, found bool, err error) {
+func (w *Workspace) statusOn(ctx context.Context, h *lab.Host, only string) (services []observe.Status, found bool, err error) {
 	d, err := w.deployer(ctx, h, nil)
 	if err != nil {
 		return nil, false, err
@@ -109,9 +110,9 @@ func (l *Leftover) Recover(ctx context.Context) (deploy.Outcome, error) {
 func (l *Leftover) Close() { l.on.Engine.Close() }
 
 // Prove tests stacks at any time, and changes nothing.
-func (w *Workspace) Prove(ctx context.Context, stacks []*lab.Stack) ([]deploy.Proven, error) {
+func (w *Workspace) Prove(ctx context.Context, stacks []*lab.Stack) ([]observe.Proven, error) {
 	wires := check.Wires(w.Lab)
-	var all []deploy.Proven
+	var all []observe.Proven
 	for _, st := range stacks {
 		d, err := w.deployer(ctx, st.Host, nil)
 		if err != nil {

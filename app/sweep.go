@@ -6,17 +6,18 @@ import (
 
 	"proudlantern.example/lantern/core/lab"
 	"proudlantern.example/lantern/deploy"
-	"proudlantern.example/lantern/deploy/logbook"
+	"proudlantern.example/lantern/deploy/history"
+	"proudlantern.example/lantern/deploy/observe"
 	"proudlantern.example/lantern/engine"
 )
 
 // Sweeping is what lantern made on hosts and nothing needs any more.
 type Sweeping struct {
-	Found []deploy.Sweepable
+	Found []observe.Sweepable
 
 	lab   *Workspace
 	on    map[string]*deploy.Deployer
-	knows map[string]deploy.Remembered
+	knows map[string]observe.Remembered
 }
 
 // Sweeping looks for leftovers on a host of the lab, or on all. It has to be closed.
@@ -25,7 +26,7 @@ func (w *Workspace) Sweeping(ctx context.Context, onHost string) (*Sweeping, err
 	if err != nil {
 		return nil, err
 	}
-	s := &Sweeping{Found: []deploy.Sweepable{}, lab: w, on: map[string]*deploy.Deployer{}, knows: map[string]deploy.Remembered{}}
+	s := &Sweeping{Found: []observe.Sweepable{}, lab: w, on: map[string]*deploy.Deployer{}, knows: map[string]observe.Remembered{}}
 	for _, h := range w.HostsOf(onHost) {
 		d, err := w.deployer(ctx, h, nil)
 		if err != nil {
@@ -33,7 +34,7 @@ func (w *Workspace) Sweeping(ctx context.Context, onHost string) (*Sweeping, err
 			return nil, err
 		}
 		s.on[h.Name] = d
-		var list []deploy.Sweepable
+		var list []observe.Sweepable
 		known, err := w.remembered(ctx, d, h, entries)
 		if err == nil {
 			s.knows[h.Name] = known
@@ -76,19 +77,19 @@ func (s *Sweeping) Close() {
 }
 
 // remembered gathers from the logbook what was left on a host, and what is still wanted there.
-func (w *Workspace) remembered(ctx context.Context, d *deploy.Deployer, h *lab.Host, entries []logbook.Entry) (deploy.Remembered, error) {
-	known := deploy.Remembered{Images: map[string]deploy.RememberedImage{}, Keep: map[string]bool{}}
-	done := map[string][]logbook.Entry{}
+func (w *Workspace) remembered(ctx context.Context, d *deploy.Deployer, h *lab.Host, entries []history.Entry) (observe.Remembered, error) {
+	known := observe.Remembered{Images: map[string]observe.RememberedImage{}, Keep: map[string]bool{}}
+	done := map[string][]history.Entry{}
 	for _, e := range entries {
 		if e.Host != h.Name {
 			continue
 		}
 		for _, s := range e.Services {
 			if s.ID != "" {
-				known.Images[s.ID] = deploy.RememberedImage{Reference: s.Image, About: s.Image + ", " + e.Stack + "/" + s.Service}
+				known.Images[s.ID] = observe.RememberedImage{Reference: s.Image, About: s.Image + ", " + e.Stack + "/" + s.Service}
 			}
 		}
-		if e.Result == deploy.Done && e.Kind != logbook.Retire {
+		if e.Result == deploy.Done && e.Kind != history.Retire {
 			done[e.Stack] = append(done[e.Stack], e)
 		}
 	}

@@ -21,7 +21,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"proudlantern.example/lantern/deploy/logbook"
+	"proudlantern.example/lantern/deploy/history"
 	"proudlantern.example/lantern/engine/enginetest"
 	"proudlantern.example/lantern/engine/standin"
 )
@@ -114,7 +114,7 @@ func TestCanaries(t *testing.T) {
 			said.Write(helper)
 			onlyOurs(t, b.dir, secrets, "tide-log/stack.toml", "far-away/stack.toml")
 			onlyOurs(t, temporary, secrets)
-			entries, err := logbook.Of(b.dir).List("")
+			entries, err := history.Of(b.dir).List("")
 			require.NoError(t, err)
 			index, err := json.Marshal(entries)
 			require.NoError(t, err)

@@ -8,7 +8,7 @@ import (
 
 	"proudlantern.example/lantern/cli/render"
 	"proudlantern.example/lantern/core/plan"
-	"proudlantern.example/lantern/deploy/logbook"
+	"proudlantern.example/lantern/deploy/history"
 )
 
 func (s *session) compareCommand() *cli.Command {
@@ -25,7 +25,7 @@ func (s *session) compareCommand() *cli.Command {
 			if len(stacks) == 0 && !asJSON {
 				s.say("the lab has no stack to compare with anything: a stack is a folder with a stack.toml")
 			}
-			run, err := w.Plan(ctx, stacks, false, logbook.Entry{})
+			run, err := w.Plan(ctx, stacks, false, history.Entry{})
 			if err != nil {
 				return err
 			}

@@ -16,7 +16,7 @@ import (
 	"proudlantern.example/lantern/core/lab"
 	"proudlantern.example/lantern/core/plan"
 	"proudlantern.example/lantern/deploy"
-	"proudlantern.example/lantern/deploy/logbook"
+	"proudlantern.example/lantern/deploy/history"
 )
 
 func (s *session) deployCommand() *cli.Command {
@@ -50,7 +50,7 @@ func (s *session) deployCommand() *cli.Command {
 			if err != nil {
 				return s.refused(err, asJSON, w, stacks)
 			}
-			run, err := w.Plan(ctx, stacks, takeOver, logbook.Entry{Kind: logbook.Deploy, Despite: despite})
+			run, err := w.Plan(ctx, stacks, takeOver, history.Entry{Kind: history.Deploy, Despite: despite})
 			if err != nil {
 				return err
 			}

@@ -22,7 +22,8 @@ import (
 	"proudlantern.example/lantern/core/plan"
 	"proudlantern.example/lantern/core/secret"
 	"proudlantern.example/lantern/deploy"
-	"proudlantern.example/lantern/deploy/logbook"
+	"proudlantern.example/lantern/deploy/history"
+	"proudlantern.example/lantern/deploy/observe"
 	"proudlantern.example/lantern/engine/enginetest"
 	"proudlantern.example/lantern/engine/standin"
 )
@@ -209,9 +210,9 @@ func TestForgedLogbook(t *testing.T) {
 	b := deskBench(t)
 	b.run(0, "deploy", "--yes")
 	text := fmt.Sprintf(deskText, enginetest.Page, "forged")
-	entry := func(n int, files ...logbook.File) {
-		e := logbook.Entry{Entry: n, Kind: logbook.Deploy, Host: "lamp-room", Stack: "tide-log", Result: deploy.Done, Began: time.Now()}
-		require.NoError(t, logbook.Of(b.dir).Add(e, append(files, logbook.File{Path: "tide-log/stack.toml", Text: text, Mode: 0o777})))
+	entry := func(n int, files ...history.File) {
+		e := history.Entry{Entry: n, Kind: history.Deploy, Host: "lamp-room", Stack: "tide-log", Result: deploy.Done, Began: time.Now()}
+		require.NoError(t, history.Of(b.dir).Add(e, append(files, history.File{Path: "tide-log/stack.toml", Text: text, Mode: 0o777})))
 	}
 	entry(7)
 	b.run(0, "revert", "tide-log", "7", "--yes")
@@ -219,7 +220,7 @@ func TestForgedLogbook(t *testing.T) {
 	require.NoError(t, err)
 	assert.Zero(t, info.Mode().Perm()&0o133)
 	for i, path := range []string{"tide-log/../../owned", "/etc/owned", "tide-log/.git/config", ".lantern/owned", "before/../../owned"} {
-		entry(8+i, logbook.File{Path: path, Text: "owned", Mode: 0o755})
+		entry(8+i, history.File{Path: path, Text: "owned", Mode: 0o755})
 		for _, args := range [][]string{{"revert", "tide-log", fmt.Sprint(8 + i), "--yes", "--with-lab"}, {"logbook", "tide-log", fmt.Sprint(8 + i), "--save", filepath.Join(t.TempDir(), "saved")}} {
 			_, stderr := b.run(2, args...)
 			assert.Contains(t, stderr, "damaged")
@@ -296,7 +297,7 @@ func TestStatusSeesHands(t *testing.T) {
 	b.run(0, "deploy", "--yes")
 	status := func(code int) string {
 		stdout, _ := b.run(code, "status", "--format", "json")
-		var list struct{ Services []deploy.Status }
+		var list struct{ Services []observe.Status }
 		require.NoError(t, json.Unmarshal([]byte(stdout), &list))
 		require.Len(t, list.Services, 1)
 		return fmt.Sprintf("%s changed=%t", list.Services[0].State, list.Services[0].Changed)

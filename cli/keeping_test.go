@@ -11,7 +11,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"proudlantern.example/lantern/deploy"
+	"proudlantern.example/lantern/deploy/observe"
 	"proudlantern.example/lantern/engine"
 	"proudlantern.example/lantern/engine/enginetest"
 )
@@ -36,22 +36,22 @@ func TestSweep(t *testing.T) {
 		}
 		sweep := func(args ...string) (kinds []string) {
 			stdout, _ := b.run(0, append([]string{"sweep", "--format", "json"}, args...)...)
-			var list struct{ Found []deploy.Sweepable }
+			var list struct{ Found []observe.Sweepable }
 			require.NoError(t, json.Unmarshal([]byte(stdout), &list))
 			for _, f := range list.Found {
 				kinds = append(kinds, f.Kind)
-				if f.Kind == deploy.SweepImage {
+				if f.Kind == observe.SweepImage {
 					assert.Equal(t, images[0], f.Name)
 				}
 			}
 			return kinds
 		}
 		// The first image keeps data where nothing was mounted.
-		assert.Equal(t, []string{deploy.SweepImage, deploy.SweepVolume}, sweep())
+		assert.Equal(t, []string{observe.SweepImage, observe.SweepVolume}, sweep())
 		stdout, stderr := b.run(0, "sweep")
 		assert.Contains(t, stdout, "left by tide-log")
 		assert.Contains(t, stderr, "nothing was removed")
-		assert.Equal(t, []string{deploy.SweepImage, deploy.SweepVolume}, sweep("--yes"))
+		assert.Equal(t, []string{observe.SweepImage, observe.SweepVolume}, sweep("--yes"))
 		assert.Empty(t, sweep())
 		_, err := b.engine.Image(t.Context(), images[0])
 		assert.ErrorIs(t, err, engine.ErrNotFound)
@@ -110,7 +110,7 @@ func TestProve(t *testing.T) {
 		assert.Contains(t, stderr, fmt.Sprintf("published, and nothing accepts connections: tcp %d -> 9090", spare))
 		proofs := func(code int) map[string]bool {
 			stdout, _ := b.run(code, "prove", "--format", "json")
-			var list struct{ Proofs []deploy.Proven }
+			var list struct{ Proofs []observe.Proven }
 			require.NoError(t, json.Unmarshal([]byte(stdout), &list))
 			by := map[string]bool{}
 			for _, p := range list.Proofs {

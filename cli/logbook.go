@@ -9,7 +9,7 @@ import (
 
 	"proudlantern.example/lantern/app"
 	"proudlantern.example/lantern/cli/render"
-	"proudlantern.example/lantern/deploy/logbook"
+	"proudlantern.example/lantern/deploy/history"
 )
 
 func (s *session) logbookCommand() *cli.Command {
@@ -46,7 +46,7 @@ func (s *session) logbookCommand() *cli.Command {
 				return app.SaveFiles(save, files, func(path string) { fmt.Fprintln(s.Out, path) })
 			}
 			if asJSON {
-				return render.JSON(s.Out, render.NewEntries([]logbook.Entry{e}))
+				return render.JSON(s.Out, render.NewEntries([]history.Entry{e}))
 			}
 			var states []render.FileState
 			for _, f := range files {

@@ -7,7 +7,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"proudlantern.example/lantern/cli/render"
-	"proudlantern.example/lantern/deploy"
+	"proudlantern.example/lantern/deploy/observe"
 )
 
 func (s *session) proveCommand() *cli.Command {
@@ -28,7 +28,7 @@ func (s *session) proveCommand() *cli.Command {
 			} else {
 				render.Proofs(s.Out, s.paint(s.Out), all)
 			}
-			if err == nil && slices.ContainsFunc(all, func(p deploy.Proven) bool { return !p.OK && p.Decides() }) {
+			if err == nil && slices.ContainsFunc(all, func(p observe.Proven) bool { return !p.OK && p.Decides() }) {
 				err = &exit{code: exitFindings}
 			}
 			return err

@@ -15,7 +15,7 @@ import (
 
 	"proudlantern.example/lantern/core/plan"
 	"proudlantern.example/lantern/core/secret"
-	"proudlantern.example/lantern/deploy/logbook"
+	"proudlantern.example/lantern/deploy/history"
 	"proudlantern.example/lantern/engine"
 	"proudlantern.example/lantern/engine/enginetest"
 )
@@ -33,7 +33,7 @@ ready = { http = "8080/", within = "20s" }
 func (b *bench) logged() (list []string) {
 	b.t.Helper()
 	stdout, _ := b.run(0, "logbook", "tide-log", "--format", "json")
-	var book struct{ Entries []logbook.Entry }
+	var book struct{ Entries []history.Entry }
 	require.NoError(b.t, json.Unmarshal([]byte(stdout), &book))
 	for _, e := range book.Entries {
 		list = append(list, fmt.Sprintf("%d %s %s", e.Entry, e.Kind, e.Result))

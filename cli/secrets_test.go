@@ -16,7 +16,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"proudlantern.example/lantern/deploy/logbook"
+	"proudlantern.example/lantern/deploy/history"
 	"proudlantern.example/lantern/engine/enginetest"
 	"proudlantern.example/lantern/engine/standin"
 )
@@ -103,7 +103,7 @@ ready = { http = "8080/", within = "3s" }
 	run("revert", "tide-log", "1", "--yes")
 	run("retire", "tide-log", "--yes")
 	// The logbook keeps the files, secrets and all; what it says of them is for everybody.
-	entries, err := logbook.Of(b.dir).List("")
+	entries, err := history.Of(b.dir).List("")
 	require.NoError(t, err)
 	require.NotEmpty(t, entries)
 	index, err := json.Marshal(entries)

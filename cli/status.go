@@ -11,6 +11,7 @@ import (
 	"proudlantern.example/lantern/app"
 	"proudlantern.example/lantern/cli/render"
 	"proudlantern.example/lantern/deploy"
+	"proudlantern.example/lantern/deploy/observe"
 )
 
 func (s *session) statusCommand() *cli.Command {
@@ -47,7 +48,7 @@ func (s *session) statusCommand() *cli.Command {
 				}
 				render.Status(s.Out, s.paint(s.Out), services, time.Now())
 			}
-			if err == nil && (broken || slices.ContainsFunc(services, func(v deploy.Status) bool { return !v.Well() })) {
+			if err == nil && (broken || slices.ContainsFunc(services, func(v observe.Status) bool { return !v.Well() })) {
 				err = &exit{code: exitFindings}
 			}
 			return err
@@ -66,10 +67,10 @@ func (s *session) sayWhatIsBroken(w *app.Workspace) bool {
 }
 
 // clearLeftovers finishes or undoes what deploys that died have left, if the person says so.
-func (s *session) clearLeftovers(ctx context.Context, w *app.Workspace, services []deploy.Status, yes, same bool) (cleared bool, err error) {
+func (s *session) clearLeftovers(ctx context.Context, w *app.Workspace, services []observe.Status, yes, same bool) (cleared bool, err error) {
 	asked := map[string]bool{}
 	for _, v := range services {
-		if v.State != deploy.StateDeploying || asked[v.Stack] {
+		if v.State != observe.StateDeploying || asked[v.Stack] {
 			continue
 		}
 		asked[v.Stack] = true

@@ -25,12 +25,12 @@ func BenchmarkDeploy(b *testing.B) {
 		w.name = "pier-bench"
 		d, st := w.deployer(false), w.stack(text)
 		retire := func(b *testing.B) {
-			out, err := d.Retire(context.Background(), w.name, true)
+			out, err := d.Retire(context.Background(), w.name, deploy.Options{WithVolumes: true})
 			require.NoError(b, err)
 			require.Contains(b, []string{deploy.Done, deploy.NothingToDo}, out.Result)
 		}
 		deployed := func(b *testing.B, want string) {
-			out, err := d.Deploy(context.Background(), st)
+			out, err := d.Deploy(context.Background(), st, deploy.Options{})
 			require.NoError(b, err)
 			require.Equal(b, want, out.Result, "%v", out.Failure)
 		}

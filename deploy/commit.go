@@ -10,6 +10,7 @@ import (
 
 	"proudlantern.example/lantern/core/declare"
 	"proudlantern.example/lantern/core/plan"
+	"proudlantern.example/lantern/deploy/observe"
 	"proudlantern.example/lantern/engine"
 )
 
@@ -18,7 +19,7 @@ func (d *Deployer) commit(ctx context.Context, stack string) Outcome {
 	again := func(err error, what string) Outcome {
 		return Outcome{Result: NeedsAHand, Failure: &Failure{Message: err.Error()}, Hand: []string{"everything is proven and runs, but " + what + ": run the same command again"}}
 	}
-	containers, err := d.mine(ctx, stack)
+	containers, err := d.Containers(ctx, stack)
 	if err != nil {
 		return again(err, "the engine stopped answering")
 	}
@@ -156,7 +157,7 @@ func groups(containers []engine.State) []group {
 	}
 	ordered := engine.GuestsFirst(containers)
 	for _, c := range ordered {
-		if !between(c) {
+		if !observe.IsTransitional(c) {
 			g := of(c)
 			g.proven = append(g.proven, c)
 		}
@@ -191,13 +192,13 @@ func (g group) takesPortOf(o group) bool {
 
 // startProven starts what was proven and does not run: an engine that started anew before the commit has not, for its policy was not set yet.
 func (d *Deployer) startProven(ctx context.Context, stack string) error {
-	containers, err := d.mine(ctx, stack)
+	containers, err := d.Containers(ctx, stack)
 	if err != nil {
 		return err
 	}
 	var problems []error
 	for _, c := range slices.Backward(engine.GuestsFirst(containers)) {
-		if !between(c) && !c.Running && !c.Started.IsZero() && !ended0(c) {
+		if !observe.IsTransitional(c) && !c.Running && !c.Started.IsZero() && !observe.CompletedJob(c) {
 			problems = append(problems, d.start(ctx, c.ID))
 		}
 	}

@@ -235,7 +235,7 @@ func (w *world) begin(s scenario) {
 	if s.before == "" {
 		return
 	}
-	out, err := w.deployer(false).Deploy(w.t.Context(), w.stack(s.before))
+	out, err := w.deployer(false).Deploy(w.t.Context(), w.stack(s.before), deploy.Options{})
 	require.NoError(w.t, err)
 	require.Contains(w.t, []string{deploy.Done, deploy.NothingToDo}, out.Result, "%v %v", out.Failure, out.Hand)
 }
@@ -244,7 +244,7 @@ func (w *world) begin(s scenario) {
 // starts anew; that is said, and nothing else may be left.
 func (w *world) leaves() {
 	w.t.Helper()
-	out, err := w.deployer(false).Retire(w.t.Context(), w.name, true)
+	out, err := w.deployer(false).Retire(w.t.Context(), w.name, deploy.Options{WithVolumes: true})
 	require.NoError(w.t, err)
 	if len(out.Hand) == 1 && strings.Contains(out.Hand[0], "lost count") {
 		w.t.Log(out.Hand)
@@ -272,9 +272,9 @@ func (w *world) attemptTwo(s scenario, n int, f standin.Fault, then int) {
 			w.gate.OrderTwo(n, f, then)
 		}
 		if s.retire {
-			d.Retire(w.t.Context(), w.name, false)
+			d.Retire(w.t.Context(), w.name, deploy.Options{})
 		} else {
-			d.Deploy(w.t.Context(), w.stack(s.after))
+			d.Deploy(w.t.Context(), w.stack(s.after), deploy.Options{})
 			w.neverNeither(before, s.after, n)
 		}
 		if d.Engine.Patience > time.Minute || w.gate.Changes() >= n || d.Engine.Patience > 5*time.Second {
@@ -579,17 +579,17 @@ func (w *world) recovers(s scenario, n int) {
 	d := w.deployer(false)
 	switch {
 	case s.retire:
-		out, err := d.Retire(w.t.Context(), w.name, false)
+		out, err := d.Retire(w.t.Context(), w.name, deploy.Options{})
 		require.NoError(w.t, err)
 		assert.Contains(w.t, []string{deploy.Done, deploy.NothingToDo}, out.Result)
 		assert.Empty(w.t, w.names())
 	case s.after == unstable:
-		out, err := d.Deploy(w.t.Context(), w.stack(s.after))
+		out, err := d.Deploy(w.t.Context(), w.stack(s.after), deploy.Options{})
 		require.NoError(w.t, err)
 		require.Equal(w.t, deploy.PutBack, out.Result, "change %d: %v %v", n, out.Failure, out.Hand)
 		w.settled(w.stack(s.before))
 	default:
-		out, err := d.Deploy(w.t.Context(), w.stack(s.after))
+		out, err := d.Deploy(w.t.Context(), w.stack(s.after), deploy.Options{})
 		require.NoError(w.t, err)
 		require.Contains(w.t, []string{deploy.Done, deploy.NothingToDo}, out.Result, "change %d: %v %v", n, out.Failure, out.Hand)
 		w.settled(w.stack(s.after))

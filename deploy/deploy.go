@@ -16,7 +16,7 @@ import (
 	"proudlantern.example/lantern/core/declare"
 	"proudlantern.example/lantern/core/lab"
 	"proudlantern.example/lantern/core/plan"
-	"proudlantern.example/lantern/core/survey"
+	"proudlantern.example/lantern/deploy/observe"
 	"proudlantern.example/lantern/engine"
 )
 
@@ -96,21 +96,32 @@ func (o *Outcome) end(last Outcome) {
 	}
 }
 
+// Options are what holds for one call.
+type Options struct {
+	After       int  // the highest number that a deploy of the stack is known to have had; the engine may know of a higher one
+	TakeOver    bool // a lock of another machine is not waited for
+	WithVolumes bool // of a retirement: the stack's volumes go, too, and all that they hold
+}
+
 // Deployer works on one host.
 type Deployer struct {
-	Engine   *engine.Engine
-	Lab      string
+	observe.Observer
 	From     string   // the place that this lab is deployed from, see [Place]; "" for none
 	Existing []string // volumes that the lab says are somebody else's: they are never removed, whatever their labels say
-	Host     string
 	Self     Self
 	Report   func(Event)
 	Hold     func(bool) // told when a stack is being changed from now on, and when that has ended; nil: nobody wants to know
-	After    int        // the highest number that a deploy of the stack is known to have had; the engine may know of a higher one
-	TakeOver bool       // a lock of another machine is not waited for
-
 	// Patience is how long an engine that has gone in the middle of a deploy is waited for before what ran before is put back: it may be starting anew.
 	Patience time.Duration
+
+	options Options // of the call under way
+}
+
+// during returns the deployer of one call.
+func (d *Deployer) during(o Options) *Deployer {
+	one := *d
+	one.options = o
+	return &one
 }
 
 func (d *Deployer) event(stack, service, step, state, detail string) {
@@ -124,148 +135,16 @@ func (d *Deployer) holds(held bool) {
 	}
 }
 
-// mine returns the containers of a stack of this lab.
-func (d *Deployer) mine(ctx context.Context, stack string) ([]engine.State, error) {
-	return d.Engine.Containers(ctx, d.Lab, stack)
-}
-
-// Plan compares a stack with what runs.
-func (d *Deployer) Plan(ctx context.Context, stack *lab.Stack) (plan.Stack, error) {
-	found, err := d.look(ctx, stack)
-	if err != nil {
-		return plan.Stack{}, err
-	}
-	unasked := d.askRegistries(ctx, stack, found.images)
-	p, err := d.planFrom(stack, found)
-	p.Unasked = unasked
-	return p, err
-}
-
-// askRegistries finds out which images that are fetched at each deploy have moved since, without fetching them: in a plan they count as what they will be. It returns those of which
-// nobody could say.
-func (d *Deployer) askRegistries(ctx context.Context, stack *lab.Stack, images map[string]survey.Image) (unasked []string) {
-	for _, s := range stack.Services {
-		reference := s.Image.Text
-		here, known := images[reference]
-		if s.Fetch != "each-deploy" || !known {
-			continue
-		}
-		digest, err := d.Engine.RemoteDigest(ctx, reference)
-		switch {
-		case err != nil:
-			unasked = append(unasked, reference)
-		case digest != here.ID && !slices.ContainsFunc(here.Digests, func(d string) bool { return strings.HasSuffix(d, "@"+digest) }):
-			here.ID = digest
-			images[reference] = here
-		}
-	}
-	return unasked
-}
-
-// looked is what the engine shows that a plan rests on.
-type looked struct {
-	containers []engine.State
-	networks   []survey.Network
-	volumes    []survey.Volume
-	images     map[string]survey.Image // that are on the host, by reference and by id
-}
-
-// look asks the engine for all of it at the same time.
-func (d *Deployer) look(ctx context.Context, stack *lab.Stack) (looked, error) {
-	found := looked{images: map[string]survey.Image{}}
-	var errs [4]error
-	var wait sync.WaitGroup
-	wait.Go(func() { found.containers, errs[0] = d.mine(ctx, stack.Name) })
-	wait.Go(func() { found.networks, errs[1] = d.Engine.Networks(ctx, d.Lab) })
-	wait.Go(func() { found.volumes, errs[2] = d.Engine.Volumes(ctx) })
-	wait.Go(func() {
-		var references []string
-		for _, s := range stack.Services {
-			references = append(references, s.Image.Text)
-		}
-		errs[3] = d.addImages(ctx, found.images, references)
-	})
-	wait.Wait()
-	if err := errors.Join(errs[:]...); err != nil {
-		return found, err
-	}
-	// Mostly these are the same images.
-	var older []string
-	for _, c := range found.containers {
-		if _, ok := found.images[c.ImageID]; !ok {
-			older = append(older, c.ImageID)
-		}
-	}
-	return found, d.addImages(ctx, found.images, older)
-}
-
-// addImages adds those images that are on the host.
-func (d *Deployer) addImages(ctx context.Context, to map[string]survey.Image, references []string) error {
-	slices.Sort(references)
-	references = slices.Compact(references)
-	found, errs := make([]survey.Image, len(references)), make([]error, len(references))
-	var wait sync.WaitGroup
-	for i, r := range references {
-		wait.Go(func() { found[i], errs[i] = d.Engine.Image(ctx, r) })
-	}
-	wait.Wait()
-	for i, r := range references {
-		switch {
-		case errs[i] == nil:
-			to[r], to[found[i].ID] = found[i], found[i]
-		case !errors.Is(errs[i], engine.ErrNotFound):
-			return errs[i]
-		}
-	}
-	return nil
-}
-
-// planFrom compares a stack with what the engine shows.
-func (d *Deployer) planFrom(stack *lab.Stack, seen looked) (plan.Stack, error) {
-	if who := unknownIdentity(stack); who != "" {
-		return plan.Stack{}, errors.New(who)
-	}
-	found := plan.Found{Lab: d.Lab, Networks: seen.networks, Volumes: seen.volumes}
-	names := map[string]string{} // of services, by container id
-	for _, c := range seen.containers {
-		names["container:"+c.ID] = c.Labels[plan.LabelService]
-	}
-	unfinished := false
-	for _, c := range seen.containers {
-		service := c.Labels[plan.LabelService]
-		if between(c) {
-			unfinished = true
-			continue
-		}
-		var declared plan.Container
-		if s := stack.Service(service); s != nil {
-			declared = plan.Declare(s)
-		}
-		// Without its image nobody can tell what the image said; then only its fingerprint counts.
-		image, known := seen.images[c.ImageID]
-		if name, ok := names[c.Container.Shares]; ok {
-			c.Container.Shares = name
-		}
-		found.Running = append(found.Running, plan.Running{
-			Done: ended0(c), Opaque: !known,
-			ID: c.ID, Name: c.Name, Service: service, Digest: c.Labels[plan.LabelDigest], Salt: c.Labels[plan.LabelSalt],
-			ImageID: c.ImageID, Up: c.Running, Container: engine.WithoutImage(c.Container, image, declared),
-		})
-	}
-	p := plan.Make(stack, found, func(reference string) string { return seen.images[reference].ID })
-	p.Unfinished = unfinished
-	return p, nil
-}
-
 // Deploy brings a stack to what is declared, or leaves what ran before running. An error means that nothing was changed; what went wrong
 // afterwards is in the outcome. Interrupting ctx puts back.
-func (d *Deployer) Deploy(ctx context.Context, stack *lab.Stack) (Outcome, error) {
-	found, err := d.look(ctx, stack)
+func (d *Deployer) Deploy(ctx context.Context, stack *lab.Stack, o Options) (Outcome, error) {
+	d = d.during(o)
+	found, err := d.Snapshot(ctx, stack)
 	if err != nil {
 		return Outcome{}, err
 	}
-	unfinished := slices.ContainsFunc(found.containers, between)
-	if held, err := d.recover(ctx, stack.Name, &found.containers); err != nil || held.Result != "" {
+	unfinished := slices.ContainsFunc(found.Containers, observe.IsTransitional)
+	if held, err := d.recover(ctx, stack.Name, &found.Containers); err != nil || held.Result != "" {
 		return held, err
 	}
 	fetched, err := d.fetch(ctx, stack)
@@ -273,11 +152,11 @@ func (d *Deployer) Deploy(ctx context.Context, stack *lab.Stack) (Outcome, error
 		return Outcome{}, err
 	}
 	if unfinished || fetched {
-		if found, err = d.look(ctx, stack); err != nil {
+		if found, err = d.Snapshot(ctx, stack); err != nil {
 			return Outcome{}, err
 		}
 	}
-	p, err := d.planFrom(stack, found)
+	p, err := d.PlanFrom(stack, found)
 	if err != nil {
 		return Outcome{}, err
 	}
@@ -296,8 +175,8 @@ func (d *Deployer) Deploy(ctx context.Context, stack *lab.Stack) (Outcome, error
 	}
 	defer d.holds(false)
 	// Somebody may have been faster between the plan and the lock; only what is planned under the lock holds.
-	if found, err = d.look(ctx, stack); err == nil {
-		p, err = d.planFrom(stack, found)
+	if found, err = d.Snapshot(ctx, stack); err == nil {
+		p, err = d.PlanFrom(stack, found)
 	}
 	if err != nil {
 		return Outcome{}, errors.Join(err, d.remove(context.WithoutCancel(ctx), lock.ID))
@@ -557,20 +436,4 @@ func entryOf(c engine.State) int { return number(c.Labels[plan.LabelEntry]) }
 func number(s string) int {
 	n, _ := strconv.Atoi(s)
 	return n
-}
-
-// ended0 tells whether a container is a job that has done its work: ended without an error, and not to be started again.
-func ended0(c engine.State) bool {
-	policy := c.Labels[plan.LabelRestart]
-	return !c.Running && c.Status == "exited" && c.ExitCode == 0 && (policy == "no" || strings.HasPrefix(policy, "on-failure"))
-}
-
-// unknownIdentity names an account that nobody could look up; what is started with it would run as somebody else.
-func unknownIdentity(stack *lab.Stack) string {
-	for _, s := range stack.Services {
-		if s.RunAs != nil && !s.RunAs.Known {
-			return fmt.Sprintf("%s runs as %s, and the accounts of %s could not be looked up: declare UID:GID", s.FullName(), s.RunAs.Name, stack.Host.Name)
-		}
-	}
-	return ""
 }

@@ -28,6 +28,7 @@ import (
 	"proudlantern.example/lantern/core/plan"
 	"proudlantern.example/lantern/core/survey"
 	"proudlantern.example/lantern/deploy"
+	"proudlantern.example/lantern/deploy/observe"
 	"proudlantern.example/lantern/engine"
 	"proudlantern.example/lantern/engine/enginetest"
 	"proudlantern.example/lantern/engine/standin"
@@ -98,7 +99,7 @@ func (w *world) deployer(dead bool) *deploy.Deployer {
 	if dead {
 		self.PID, self.Began = gonePID(w.t), "1"
 	}
-	return &deploy.Deployer{Engine: e, Lab: w.lab, Host: "lamp-room", Self: self, Report: func(e deploy.Event) {
+	return &deploy.Deployer{Observer: observe.Observer{Engine: e, Lab: w.lab, Host: "lamp-room"}, Self: self, Report: func(e deploy.Event) {
 		w.mu.Lock()
 		defer w.mu.Unlock()
 		w.events = append(w.events, e)
@@ -217,7 +218,7 @@ func TestPutBackSaysWhy(t *testing.T) {
 		{"[service.a]\nimage = \"registry.skerry.example/probe:never\"\npage = \"8080/\"\n", "a", "its page on port 8080 was not there within 700ms: it answers with status 503"},
 		{fmt.Sprintf("[service.a]\nimage = \"registry.skerry.example/probe:1\"\nports = [\"localhost:%d -> 8080\"]\n", held.Addr().(*net.TCPAddr).Port), "a", "a host port that it publishes is held by somebody else"},
 	} {
-		out, err := d.Deploy(t.Context(), w.stack(c.stack))
+		out, err := d.Deploy(t.Context(), w.stack(c.stack), deploy.Options{})
 		require.NoError(t, err)
 		assert.Equal(t, deploy.PutBack, out.Result)
 		require.NotNil(t, out.Failure, c.says)
@@ -234,7 +235,7 @@ func TestPutBackSaysWhy(t *testing.T) {
 func TestInterrupt(t *testing.T) {
 	w := newWorld(t)
 	st := w.stack(two)
-	out, err := w.deployer(false).Deploy(t.Context(), st)
+	out, err := w.deployer(false).Deploy(t.Context(), st, deploy.Options{})
 	require.NoError(t, err)
 	require.Equal(t, deploy.Done, out.Result)
 	before := w.names()
@@ -247,7 +248,7 @@ func TestInterrupt(t *testing.T) {
 			cancel()
 		}
 	}
-	out, err = d.Deploy(ctx, w.stack(unstableTwo))
+	out, err = d.Deploy(ctx, w.stack(unstableTwo), deploy.Options{})
 	require.NoError(t, err)
 	assert.Equal(t, deploy.PutBack, out.Result)
 	w.settled(st)
@@ -263,7 +264,7 @@ func TestTwoAtOnce(t *testing.T) {
 	for range 2 {
 		d := w.deployer(false)
 		go func() {
-			out, err := d.Deploy(t.Context(), st)
+			out, err := d.Deploy(t.Context(), st, deploy.Options{})
 			assert.NoError(t, err)
 			results <- out
 		}()
@@ -295,18 +296,17 @@ func takeOver(t *testing.T, elsewhere func(*deploy.Self)) {
 	elsewhere(&afar.Self)
 	next := w.stack(strings.Replace(two, `"low"`, `"high"`, 1))
 	w.gate.Order(4, standin.Dies)
-	afar.Deploy(t.Context(), next)
+	afar.Deploy(t.Context(), next, deploy.Options{})
 	w.gate.Order(0, standin.None)
 	d := w.deployer(false)
-	out, err := d.Deploy(t.Context(), next)
+	out, err := d.Deploy(t.Context(), next, deploy.Options{})
 	require.NoError(t, err)
 	require.Equal(t, deploy.Refused, out.Result)
 	assert.Contains(t, out.Holder, "ranger on boathouse")
 	what, err := d.Leftover(t.Context(), w.name)
 	require.NoError(t, err)
 	assert.Empty(t, what)
-	d.TakeOver = true
-	out, err = d.Deploy(t.Context(), next)
+	out, err = d.Deploy(t.Context(), next, deploy.Options{TakeOver: true})
 	require.NoError(t, err)
 	require.Equal(t, deploy.Done, out.Result, "%v", out.Failure)
 	w.settled(next)
@@ -323,7 +323,7 @@ func TestVolumesOfAFailedDeploy(t *testing.T) {
 		return names
 	}
 	for _, text := range []string{broken, guests, broken} {
-		out, err := d.Deploy(t.Context(), w.stack(text))
+		out, err := d.Deploy(t.Context(), w.stack(text), deploy.Options{})
 		require.NoError(t, err)
 		if text == guests {
 			require.Equal(t, deploy.Done, out.Result, "%v", out.Failure)
@@ -338,10 +338,10 @@ func TestVolumesOfAFailedDeploy(t *testing.T) {
 	}
 	w.settled(w.stack(guests))
 	assert.Equal(t, []string{"pier-log.readings"}, volumes())
-	_, err := d.Retire(t.Context(), "pier-log", false)
+	_, err := d.Retire(t.Context(), "pier-log", deploy.Options{})
 	require.NoError(t, err)
 	assert.Equal(t, []string{"pier-log.readings"}, volumes())
-	out, err := d.Deploy(t.Context(), w.stack(broken))
+	out, err := d.Deploy(t.Context(), w.stack(broken), deploy.Options{})
 	require.NoError(t, err)
 	require.Equal(t, deploy.PutBack, out.Result)
 	assert.Equal(t, []string{"pier-log.readings"}, volumes(), "it was there before this deploy")
@@ -350,12 +350,12 @@ func TestVolumesOfAFailedDeploy(t *testing.T) {
 func TestPullShowsProgress(t *testing.T) {
 	w := newWorld(t)
 	st := w.stack("[service.a]\nimage = \"registry.skerry.example/probe:pulled\"\nready = { log = \"open\" }\n")
-	out, err := w.deployer(false).Deploy(t.Context(), st)
+	out, err := w.deployer(false).Deploy(t.Context(), st, deploy.Options{})
 	require.NoError(t, err)
 	require.Equal(t, deploy.Done, out.Result)
 	assert.True(t, slices.ContainsFunc(w.events, func(e deploy.Event) bool { return e.Step == deploy.StepPull && e.State == deploy.StepDone }))
 
-	_, err = w.deployer(false).Deploy(t.Context(), w.stack("[service.a]\nimage = \"registry.skerry.example/nobody:1\"\n"))
+	_, err = w.deployer(false).Deploy(t.Context(), w.stack("[service.a]\nimage = \"registry.skerry.example/nobody:1\"\n"), deploy.Options{})
 	require.Error(t, err, "an error means that nothing was changed")
 	assert.Contains(t, err.Error(), "its registry does not have this image")
 	w.settled(st)
@@ -365,7 +365,7 @@ func TestStatus(t *testing.T) {
 	w := newWorld(t)
 	st := w.stack(two + "[service.broken]\nimage = \"registry.skerry.example/probe:exits\"\nready = { tcp = 80 }\n[service.job]\nimage = \"registry.skerry.example/probe:1\"\n")
 	d := w.deployer(false)
-	out, err := d.Deploy(t.Context(), w.stack(two))
+	out, err := d.Deploy(t.Context(), w.stack(two), deploy.Options{})
 	require.NoError(t, err)
 	require.Equal(t, deploy.Done, out.Result)
 	// By hand: a container that is not declared any more, one that ended with an error, one that was stopped.
@@ -405,19 +405,19 @@ func TestForeignNames(t *testing.T) {
 	_, err := w.engine.CreateMark(t.Context(), "pier-log.desk", enginetest.Page, other)
 	require.NoError(t, err)
 	d := w.deployer(false)
-	out, err := d.Deploy(t.Context(), w.stack(two))
+	out, err := d.Deploy(t.Context(), w.stack(two), deploy.Options{})
 	require.NoError(t, err)
 	assert.Equal(t, deploy.PutBack, out.Result)
 	assert.Contains(t, out.Failure.Message, "a container that is not of this lab has its name")
 	assert.Empty(t, w.names())
-	_, err = d.Retire(t.Context(), "pier-log", false)
+	_, err = d.Retire(t.Context(), "pier-log", deploy.Options{})
 	require.NoError(t, err)
 	_, err = w.engine.Inspect(t.Context(), "pier-log.desk")
 	require.NoError(t, err)
 
 	_, err = w.engine.CreateMark(t.Context(), "pier-log.deploying", enginetest.Page, other)
 	require.NoError(t, err)
-	out, err = d.Deploy(t.Context(), w.stack(two))
+	out, err = d.Deploy(t.Context(), w.stack(two), deploy.Options{})
 	require.NoError(t, err)
 	assert.Equal(t, deploy.Refused, out.Result)
 	assert.Contains(t, out.Holder, "not of this lab")
@@ -425,7 +425,7 @@ func TestForeignNames(t *testing.T) {
 	require.NoError(t, w.engine.Remove(t.Context(), "pier-log.deploying"))
 	_, err = w.engine.CreateNetwork(t.Context(), plan.Network{Name: "pier-log.net"}, map[string]string{plan.LabelLab: "another-lab"})
 	require.NoError(t, err)
-	out, err = d.Deploy(t.Context(), w.stack(two))
+	out, err = d.Deploy(t.Context(), w.stack(two), deploy.Options{})
 	require.NoError(t, err)
 	assert.Equal(t, deploy.PutBack, out.Result)
 	assert.Contains(t, out.Failure.Message, "the network pier-log.net: a network pier-log.net is there that is not of this lab")

@@ -38,7 +38,7 @@ func TestFailures(t *testing.T) {
 			require.NoError(t, os.MkdirAll(filepath.Join(w.folder, name), 0o755))
 		}
 		before := w.stack(healthy)
-		out, err := w.deployer(false).Deploy(t.Context(), before)
+		out, err := w.deployer(false).Deploy(t.Context(), before, deploy.Options{})
 		require.NoError(t, err)
 		require.Equal(t, deploy.Done, out.Result, "%v", out.Failure)
 		id := w.names()["pier-log.desk"].ID
@@ -84,7 +84,7 @@ func TestFailures(t *testing.T) {
 					c.when()
 				}
 			}
-			out, err := d.Deploy(t.Context(), w.stack(c.stack+"env.LEVEL = \"high\"\n"))
+			out, err := d.Deploy(t.Context(), w.stack(c.stack+"env.LEVEL = \"high\"\n"), deploy.Options{})
 			require.NoError(t, err, c.name)
 			if held != nil {
 				held.Close()
@@ -100,12 +100,12 @@ func TestFailures(t *testing.T) {
 		}
 		// An image that its registry does not have: nothing is begun.
 		if target.Real() {
-			_, err = w.deployer(false).Deploy(t.Context(), w.stack(strings.Replace(healthy, "registry.skerry.example/probe:1", enginetest.Registry(t)+"/skerry/nobody:1", 1)))
+			_, err = w.deployer(false).Deploy(t.Context(), w.stack(strings.Replace(healthy, "registry.skerry.example/probe:1", enginetest.Registry(t)+"/skerry/nobody:1", 1)), deploy.Options{})
 			assert.ErrorIs(t, err, deploy.ErrImage)
 			assert.ErrorContains(t, err, "its registry does not have this image")
 			w.settled(before)
 		}
-		_, err = w.deployer(false).Retire(t.Context(), "pier-log", true)
+		_, err = w.deployer(false).Retire(t.Context(), "pier-log", deploy.Options{WithVolumes: true})
 		require.NoError(t, err)
 	})
 }
@@ -135,7 +135,7 @@ func TestEngineStartsAnew(t *testing.T) {
 		if dies {
 			d.Patience = 0
 		}
-		out, err := d.Deploy(t.Context(), w.stack(changed))
+		out, err := d.Deploy(t.Context(), w.stack(changed), deploy.Options{})
 		require.NoError(t, err)
 		t.Logf("%s: %v %v", out.Result, out.Failure, out.Hand)
 		if dies {
@@ -153,10 +153,10 @@ func TestEngineStartsAnew(t *testing.T) {
 			assert.Equal(t, before[name].ID, c.ID)
 		}
 	}
-	out, err := w.deployer(false).Deploy(t.Context(), w.stack(changed))
+	out, err := w.deployer(false).Deploy(t.Context(), w.stack(changed), deploy.Options{})
 	require.NoError(t, err)
 	require.Equal(t, deploy.Done, out.Result, "%v", out.Failure)
-	_, err = w.deployer(false).Retire(t.Context(), w.name, true)
+	_, err = w.deployer(false).Retire(t.Context(), w.name, deploy.Options{WithVolumes: true})
 	require.NoError(t, err)
 }
 
@@ -169,7 +169,7 @@ func TestDiskFull(t *testing.T) {
 	tag, err := name.NewTag(enginetest.Registry(t) + "/skerry/plates:1")
 	require.NoError(t, err)
 	require.NoError(t, remote.Write(tag, image))
-	_, err = w.deployer(false).Deploy(t.Context(), w.stack("[service.desk]\nimage = \""+tag.String()+"\"\n"))
+	_, err = w.deployer(false).Deploy(t.Context(), w.stack("[service.desk]\nimage = \""+tag.String()+"\"\n"), deploy.Options{})
 	assert.ErrorIs(t, err, deploy.ErrImage)
 	assert.ErrorContains(t, err, "the disk of the engine on lamp-room is full; lantern sweep says what could go")
 	assert.Empty(t, w.names())

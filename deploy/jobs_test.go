@@ -62,13 +62,13 @@ func TestJobs(t *testing.T) {
 	w := newWorld(t)
 	d := w.deployer(false)
 	st := w.stacks(nil, map[string]string{"pier-log": job + "[service.desk]\n" + probe + "after = [\"job done\"]\nready = { tcp = 8080 }\n"}).Stack("pier-log")
-	out, err := d.Deploy(t.Context(), st)
+	out, err := d.Deploy(t.Context(), st, deploy.Options{})
 	require.NoError(t, err)
 	require.Equal(t, deploy.Done, out.Result, "%v", out.Failure)
 	ran := w.names()
 	assert.True(t, ran["pier-log.desk"].Started.After(ran["pier-log.job"].Finished))
 	assert.False(t, ran["pier-log.job"].Running)
-	out, err = d.Deploy(t.Context(), st)
+	out, err = d.Deploy(t.Context(), st, deploy.Options{})
 	require.NoError(t, err)
 	assert.Equal(t, deploy.NothingToDo, out.Result, "it is not run again")
 	list, err := d.Status(t.Context(), "pier-log", st)
@@ -78,7 +78,7 @@ func TestJobs(t *testing.T) {
 	}
 
 	broken := w.stacks(nil, map[string]string{"pier-log": strings.Replace(job, "probe:job", "probe:exits", 1) + "[service.desk]\n" + probe + "after = [\"job done\"]\nready = { tcp = 8080 }\nenv.LEVEL = \"low\"\n"})
-	out, err = d.Deploy(t.Context(), broken.Stack("pier-log"))
+	out, err = d.Deploy(t.Context(), broken.Stack("pier-log"), deploy.Options{})
 	require.NoError(t, err)
 	require.Equal(t, deploy.PutBack, out.Result)
 	assert.Contains(t, out.Failure.Error(), "job: it ended with exit code 3")
@@ -98,7 +98,7 @@ func TestReadyInside(t *testing.T) {
 		{probe + "ready = { command = [\"/bin/nobody\"] }\n", `the command ["/bin/nobody"] does not end without an error: OCI runtime exec failed`},
 		{probe + "ready = { within = \"20s\" }\n", ""},
 	} {
-		out, err := d.Deploy(t.Context(), w.stacks(nil, map[string]string{"pier-log": "[service.a]\n" + c.service}).Stack("pier-log"))
+		out, err := d.Deploy(t.Context(), w.stacks(nil, map[string]string{"pier-log": "[service.a]\n" + c.service}).Stack("pier-log"), deploy.Options{})
 		require.NoError(t, err)
 		if c.says == "" {
 			require.Equal(t, deploy.Done, out.Result, "%s: %v", c.service, out.Failure)
@@ -106,7 +106,7 @@ func TestReadyInside(t *testing.T) {
 			require.Equal(t, deploy.PutBack, out.Result, c.service)
 			assert.Contains(t, out.Failure.Message, c.says)
 		}
-		_, err = d.Retire(t.Context(), "pier-log", false)
+		_, err = d.Retire(t.Context(), "pier-log", deploy.Options{})
 		require.NoError(t, err)
 	}
 }
@@ -117,18 +117,18 @@ func TestOverlap(t *testing.T) {
 		w := worldOn(t, target.Address)
 		d := w.deployer(false)
 		started := func() time.Time { return w.names()["pier-log.desk"].Started }
-		_, err := d.Deploy(t.Context(), w.stack(overlapping))
+		_, err := d.Deploy(t.Context(), w.stack(overlapping), deploy.Options{})
 		require.NoError(t, err)
 		first := w.names()["pier-log.desk"]
 
-		out, err := d.Deploy(t.Context(), w.stack(strings.NewReplacer("probe:1", "probe:never", "FIRST", "SECOND", "8080/", "8080/\", within = \"1s").Replace(overlapping)))
+		out, err := d.Deploy(t.Context(), w.stack(strings.NewReplacer("probe:1", "probe:never", "FIRST", "SECOND", "8080/", "8080/\", within = \"1s").Replace(overlapping)), deploy.Options{})
 		require.NoError(t, err)
 		require.Equal(t, deploy.PutBack, out.Result, "%v", out.Failure)
 		assert.Equal(t, []any{first.ID, first.Started}, []any{w.names()["pier-log.desk"].ID, started()}, "it was never stopped")
 
 		w.events = nil
 		next := w.stack(overlappingMoved)
-		out, err = d.Deploy(t.Context(), next)
+		out, err = d.Deploy(t.Context(), next, deploy.Options{})
 		require.NoError(t, err)
 		require.Equal(t, deploy.Done, out.Result, "%v %v", out.Failure, out.Hand)
 		var steps []string
@@ -143,18 +143,18 @@ func TestOverlap(t *testing.T) {
 		answer, err := http.Get(fmt.Sprintf("http://127.0.0.1:%d/", w.ports[1]))
 		require.NoError(t, err, "its port moved with it")
 		answer.Body.Close()
-		out, err = d.Deploy(t.Context(), next)
+		out, err = d.Deploy(t.Context(), next, deploy.Options{})
 		require.NoError(t, err)
 		assert.Equal(t, deploy.NothingToDo, out.Result, "it has its names")
 
 		// Whoever holds the same port, or writes to the same place, takes turns.
 		w.events = nil
-		_, err = d.Deploy(t.Context(), w.stack(strings.Replace(overlappingMoved, "high", "higher", 1)))
+		_, err = d.Deploy(t.Context(), w.stack(strings.Replace(overlappingMoved, "high", "higher", 1)), deploy.Options{})
 		require.NoError(t, err)
 		stop := slices.IndexFunc(w.events, func(e deploy.Event) bool { return e.Step == deploy.StepStop })
 		start := slices.IndexFunc(w.events, func(e deploy.Event) bool { return e.Step == deploy.StepStart })
 		assert.Less(t, stop, start)
-		out, err = d.Retire(t.Context(), "pier-log", false)
+		out, err = d.Retire(t.Context(), "pier-log", deploy.Options{})
 		require.NoError(t, err)
 		assert.Equal(t, deploy.Done, out.Result)
 	})
@@ -177,12 +177,12 @@ func TestFetch(t *testing.T) {
 			require.NoError(t, remote.Write(tag, enginetest.Images(t)[from]))
 		}
 		deployed := func(fetch string) (string, string) {
-			out, err := d.Deploy(t.Context(), w.stack("[service.desk]\nimage = \""+reference+"\"\nfetch = \""+fetch+"\"\nready = { tcp = 8080 }\n"))
+			out, err := d.Deploy(t.Context(), w.stack("[service.desk]\nimage = \""+reference+"\"\nfetch = \""+fetch+"\"\nready = { tcp = 8080 }\n"), deploy.Options{})
 			require.NoError(t, err)
 			return out.Result, w.names()["pier-log.desk"].ImageID
 		}
 		push(enginetest.Page)
-		_, err := d.Deploy(t.Context(), w.stack("[service.desk]\nimage = \""+reference+"\"\nfetch = \"never\"\n"))
+		_, err := d.Deploy(t.Context(), w.stack("[service.desk]\nimage = \""+reference+"\"\nfetch = \"never\"\n"), deploy.Options{})
 		require.ErrorContains(t, err, reference+` is not on lamp-room, and fetch = "never"`)
 		assert.Empty(t, w.names())
 		result, first := deployed("if-absent")
@@ -197,7 +197,7 @@ func TestFetch(t *testing.T) {
 		assert.NotEqual(t, first, second)
 		result, image := deployed("each-deploy")
 		assert.Equal(t, []string{deploy.NothingToDo, second}, []string{result, image})
-		_, err = d.Retire(t.Context(), "pier-log", false)
+		_, err = d.Retire(t.Context(), "pier-log", deploy.Options{})
 		require.NoError(t, err)
 	})
 }
@@ -218,15 +218,15 @@ func TestFetchWithALogin(t *testing.T) {
 		require.NoError(t, remote.Write(tag, enginetest.Images(t)[like], remote.WithAuth(&authn.Basic{Username: "keeper", Password: "of the light"})))
 		st := w.stack("[service.desk]\nimage = \"" + reference + "\"\nready = { tcp = 8080 }\n")
 		t.Setenv("DOCKER_CONFIG", t.TempDir())
-		_, err = d.Deploy(t.Context(), st)
+		_, err = d.Deploy(t.Context(), st, deploy.Options{})
 		require.ErrorIs(t, err, deploy.ErrImage)
 		assert.Empty(t, w.names())
 		auth := fmt.Sprintf(`{"auths": {%q: {"username": "keeper", "password": "of the light"}}}`, tag.RegistryStr())
 		require.NoError(t, os.WriteFile(filepath.Join(os.Getenv("DOCKER_CONFIG"), "config.json"), []byte(auth), 0o600))
-		out, err := d.Deploy(t.Context(), st)
+		out, err := d.Deploy(t.Context(), st, deploy.Options{})
 		require.NoError(t, err)
 		assert.Equal(t, deploy.Done, out.Result, "%v", out.Failure)
-		_, err = d.Retire(t.Context(), "pier-log", false)
+		_, err = d.Retire(t.Context(), "pier-log", deploy.Options{})
 		require.NoError(t, err)
 	})
 }
@@ -240,14 +240,14 @@ func TestOtherStacks(t *testing.T) {
 		"pier-base": job + "[service.store]\nimage = \"registry.skerry.example/probe-store:1\"\nnetworks = [\"jetty\"]\nready = { tcp = 5432 }\n",
 	})
 	began := time.Now()
-	out, err := d.Deploy(t.Context(), l.Stack("pier-log"))
+	out, err := d.Deploy(t.Context(), l.Stack("pier-log"), deploy.Options{})
 	require.NoError(t, err)
 	require.Equal(t, deploy.PutBack, out.Result)
 	assert.Equal(t, "it waits for pier-base/store, and it is not there: deploy pier-base first", out.Failure.Message)
 	assert.Less(t, time.Since(began), 10*time.Second, "nobody will put it there meanwhile")
 	assert.Empty(t, w.names())
 	for _, st := range plan.Order(l.Stacks) {
-		out, err := d.Deploy(t.Context(), st)
+		out, err := d.Deploy(t.Context(), st, deploy.Options{})
 		require.NoError(t, err)
 		require.Equal(t, deploy.Done, out.Result, "%s: %v", st.Name, out.Failure)
 	}
@@ -264,11 +264,11 @@ func TestOtherStacks(t *testing.T) {
 	assert.Equal(t, []string{"pier-base.net", "pier-log.net", "skerry-pier.jetty"}, networks())
 	// A stack that leaves the shared network does not take it away from the other.
 	alone := w.stacks(nil, map[string]string{"pier-log": "[service.desk]\n" + probe + "ready = { tcp = 8080 }\n"})
-	out, err = d.Deploy(t.Context(), alone.Stack("pier-log"))
+	out, err = d.Deploy(t.Context(), alone.Stack("pier-log"), deploy.Options{})
 	require.NoError(t, err)
 	require.Equal(t, deploy.Done, out.Result, "%v", out.Failure)
 	assert.Equal(t, []string{"pier-base.net", "pier-log.net", "skerry-pier.jetty"}, networks())
-	_, err = d.Retire(t.Context(), "pier-base", false)
+	_, err = d.Retire(t.Context(), "pier-base", deploy.Options{})
 	require.NoError(t, err)
 	assert.Equal(t, []string{"pier-log.net"}, networks())
 
@@ -278,7 +278,7 @@ func TestOtherStacks(t *testing.T) {
 	require.NoError(t, w.engine.Start(t.Context(), id))
 	open := w.stacks(nil, map[string]string{"pier-log": "[service.desk]\n" + probe + "network = \"none\"\nready = { log = \"open\" }\n"})
 	for _, result := range []string{deploy.Done, deploy.NothingToDo} {
-		out, err = d.Deploy(t.Context(), open.Stack("pier-log"))
+		out, err = d.Deploy(t.Context(), open.Stack("pier-log"), deploy.Options{})
 		require.NoError(t, err)
 		require.Equal(t, result, out.Result, "%v", out.Hand)
 	}
@@ -295,7 +295,7 @@ func TestFoldersAreMade(t *testing.T) {
 	}}
 	text := "[service.%]\n" + probe + "run-as = \"UID\"\nready = { tcp = 8080 }\nmounts = [\"" + dir + "/deep/down -> /data, create 0700\"]\n"
 	text = strings.ReplaceAll(text, "UID", uidGID())
-	out, err := d.Deploy(t.Context(), w.stacks(facts, map[string]string{"pier-log": strings.Replace(text, "%", "a", 1) + strings.Replace(text, "%", "b", 1)}).Stack("pier-log"))
+	out, err := d.Deploy(t.Context(), w.stacks(facts, map[string]string{"pier-log": strings.Replace(text, "%", "a", 1) + strings.Replace(text, "%", "b", 1)}).Stack("pier-log"), deploy.Options{})
 	require.NoError(t, err)
 	require.Equal(t, deploy.Done, out.Result, "%v", out.Failure)
 	for _, folder := range []string{"deep", "deep/down"} {
@@ -310,7 +310,7 @@ func TestFoldersAreMade(t *testing.T) {
 		}
 	}
 	assert.Equal(t, 1, made, "two services share it")
-	_, err = d.Retire(t.Context(), "pier-log", false)
+	_, err = d.Retire(t.Context(), "pier-log", deploy.Options{})
 	require.NoError(t, err)
 	assert.DirExists(t, dir+"/deep/down")
 }
@@ -319,7 +319,7 @@ func TestFoldersAreMade(t *testing.T) {
 func TestUnknownIdentity(t *testing.T) {
 	w := newWorld(t)
 	st := w.stacks(nil, map[string]string{"pier-log": "[service.a]\n" + probe + "run-as = \"keeper\"\n"}).Stack("pier-log")
-	_, err := w.deployer(false).Deploy(t.Context(), st)
+	_, err := w.deployer(false).Deploy(t.Context(), st, deploy.Options{})
 	assert.ErrorContains(t, err, "pier-log/a runs as keeper, and the accounts of lamp-room could not be looked up: declare UID:GID")
 	assert.Empty(t, w.names())
 }

@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"proudlantern.example/lantern/core/plan"
+	"proudlantern.example/lantern/deploy/observe"
 	"proudlantern.example/lantern/engine"
 )
 
@@ -81,7 +82,7 @@ func (l *lock) entry() string { return strconv.Itoa(l.Entry) }
 
 // lock takes the lock of a stack.
 func (d *Deployer) lock(ctx context.Context, p plan.Stack) (*lock, Outcome, error) {
-	containers, err := d.mine(ctx, p.Stack.Name)
+	containers, err := d.Containers(ctx, p.Stack.Name)
 	if err != nil {
 		return nil, Outcome{}, err
 	}
@@ -89,7 +90,7 @@ func (d *Deployer) lock(ctx context.Context, p plan.Stack) (*lock, Outcome, erro
 	if err != nil {
 		return nil, Outcome{}, err
 	}
-	l := &lock{Entry: max(last, d.After) + 1}
+	l := &lock{Entry: max(last, d.options.After) + 1}
 	for _, c := range containers {
 		if s := c.Labels[plan.LabelService]; s != "" && c.Running {
 			l.WasUp = append(l.WasUp, s)
@@ -171,12 +172,7 @@ func (d *Deployer) alive(c engine.State) bool {
 		}
 	}
 	until, err := time.Parse(time.RFC3339, c.Labels[labelUntil])
-	return err == nil && time.Now().Before(until) && !d.TakeOver
-}
-
-// between tells whether a container shows that a deploy is at work, or died: a mark, or one that has not got its name yet or no longer.
-func between(c engine.State) bool {
-	return c.Labels[plan.LabelService] == "" || c.Name != c.Labels[plan.LabelStack]+"."+c.Labels[plan.LabelService]
+	return err == nil && time.Now().Before(until) && !d.options.TakeOver
 }
 
 // recover finishes or undoes what a deploy has left behind that is no longer alive. The outcome is Refused when one is. Containers are those of the
@@ -185,15 +181,15 @@ func (d *Deployer) recover(ctx context.Context, stack string, containers *[]engi
 	var err error
 	if containers == nil {
 		containers = new([]engine.State)
-		if *containers, err = d.mine(ctx, stack); err != nil {
+		if *containers, err = d.Containers(ctx, stack); err != nil {
 			return Outcome{}, err
 		}
 	}
-	if !slices.ContainsFunc(*containers, between) {
+	if !slices.ContainsFunc(*containers, observe.IsTransitional) {
 		return Outcome{}, nil
 	}
 	for _, c := range *containers {
-		if isLock(c) && d.alive(c) {
+		if observe.IsLock(c) && d.alive(c) {
 			return Outcome{Result: Refused, Holder: d.holder(c)}, nil
 		}
 	}
@@ -210,7 +206,7 @@ func (d *Deployer) recover(ctx context.Context, stack string, containers *[]engi
 		if err != nil && !errors.Is(err, engine.ErrNotFound) {
 			return Outcome{}, err
 		}
-		if *containers, err = d.mine(ctx, stack); err != nil {
+		if *containers, err = d.Containers(ctx, stack); err != nil {
 			return Outcome{}, err
 		}
 		return d.recover(ctx, stack, containers)
@@ -222,7 +218,7 @@ func (d *Deployer) recover(ctx context.Context, stack string, containers *[]engi
 	lost := d.remove(ctx, undo)
 	if err == nil && out.Result == "" {
 		if err = lost; err == nil {
-			*containers, err = d.mine(ctx, stack)
+			*containers, err = d.Containers(ctx, stack)
 		}
 	}
 	return out, err
@@ -230,14 +226,14 @@ func (d *Deployer) recover(ctx context.Context, stack string, containers *[]engi
 
 // Leftover tells whether a deploy of the stack died in the middle, and says whose it was and what is to be done with what it left.
 func (d *Deployer) Leftover(ctx context.Context, stack string) (what string, err error) {
-	containers, err := d.mine(ctx, stack)
-	if err != nil || !slices.ContainsFunc(containers, between) {
+	containers, err := d.Containers(ctx, stack)
+	if err != nil || !slices.ContainsFunc(containers, observe.IsTransitional) {
 		return "", err
 	}
 	what = "something between two names is left of a deploy; undoing it brings back what ran before"
 	for _, c := range containers {
 		switch {
-		case !isLock(c):
+		case !observe.IsLock(c):
 		case d.alive(c):
 			return "", nil
 		case c.Name == stack+plan.SuffixProven:
@@ -258,14 +254,9 @@ func (d *Deployer) Recover(ctx context.Context, stack string) (Outcome, error) {
 	return out, err
 }
 
-func isLock(c engine.State) bool {
-	stack := c.Labels[plan.LabelStack]
-	return c.Name == stack+plan.SuffixLock || c.Name == stack+plan.SuffixProven
-}
-
 // clear does the work of recover, with the mark that only one has.
 func (d *Deployer) clear(ctx context.Context, stack string) (Outcome, error) {
-	containers, err := d.mine(ctx, stack)
+	containers, err := d.Containers(ctx, stack)
 	if err != nil {
 		return Outcome{}, err
 	}
@@ -275,7 +266,7 @@ func (d *Deployer) clear(ctx context.Context, stack string) (Outcome, error) {
 				return Outcome{}, err
 			}
 		}
-		if !isLock(c) {
+		if !observe.IsLock(c) {
 			continue
 		}
 		if d.alive(c) {
@@ -335,7 +326,7 @@ func missing(stack string, containers []engine.State) string {
 
 // orphans undoes what stands between two names although no lock is left (somebody removed it by hand).
 func (d *Deployer) orphans(ctx context.Context, stack string) (Outcome, error) {
-	containers, err := d.mine(ctx, stack)
+	containers, err := d.Containers(ctx, stack)
 	if err != nil {
 		return Outcome{}, err
 	}

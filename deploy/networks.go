@@ -9,6 +9,7 @@ import (
 
 	"proudlantern.example/lantern/core/plan"
 	"proudlantern.example/lantern/core/survey"
+	"proudlantern.example/lantern/deploy/observe"
 	"proudlantern.example/lantern/engine"
 )
 
@@ -50,10 +51,6 @@ func aliases(c engine.State, network string) []string {
 	return nil
 }
 
-func onNetwork(c engine.State, network string) bool {
-	return slices.ContainsFunc(c.Container.Networks, func(a plan.Attachment) bool { return a.Network == network })
-}
-
 // moves returns the networks that a plan makes anew.
 func (d *Deployer) moves(ctx context.Context, p plan.Stack) ([]move, error) {
 	var all []move
@@ -80,7 +77,7 @@ func (d *Deployer) moves(ctx context.Context, p plan.Stack) ([]move, error) {
 			return nil, err
 		}
 		for _, c := range containers {
-			if onNetwork(c, n.Name) {
+			if observe.OnNetwork(c, n.Name) {
 				m.Members = append(m.Members, member{c.ID, c.Name, aliases(c, n.Name)})
 			}
 		}
@@ -121,7 +118,7 @@ func (d *Deployer) move(ctx context.Context, stack string, m move, want plan.Net
 		d.event(stack, "", StepStop, Begun, "the network "+want.Name)
 		for _, c := range m.Members {
 			now, err := d.Engine.Inspect(ctx, c.ID)
-			if errors.Is(err, engine.ErrNotFound) || err == nil && !onNetwork(now, want.Name) {
+			if errors.Is(err, engine.ErrNotFound) || err == nil && !observe.OnNetwork(now, want.Name) {
 				continue
 			}
 			if err == nil {
@@ -146,7 +143,7 @@ func (d *Deployer) move(ctx context.Context, stack string, m move, want plan.Net
 	}
 	for _, c := range m.Members {
 		now, err := d.Engine.Inspect(ctx, c.ID)
-		if errors.Is(err, engine.ErrNotFound) || err == nil && onNetwork(now, want.Name) {
+		if errors.Is(err, engine.ErrNotFound) || err == nil && observe.OnNetwork(now, want.Name) {
 			continue
 		}
 		if err == nil {

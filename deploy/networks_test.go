@@ -31,7 +31,7 @@ func TestNetworkMadeAnew(t *testing.T) {
 			}
 		}
 		deployed := func(texts map[string]string, name string) deploy.Outcome {
-			out, err := d.Deploy(t.Context(), w.stacks(nil, texts).Stack(name))
+			out, err := d.Deploy(t.Context(), w.stacks(nil, texts).Stack(name), deploy.Options{})
 			require.NoError(t, err)
 			return out
 		}
@@ -80,7 +80,7 @@ func TestNetworkMadeAnew(t *testing.T) {
 		assert.Equal(t, "the network skerry-pier.jetty has to be made anew, and the container pier-stranger is on it, which is not of this lab: take it off first", out.Holder)
 		require.NoError(t, w.engine.Remove(t.Context(), id))
 		for _, name := range []string{"pier-log", "pier-base"} {
-			out, err := d.Retire(t.Context(), name, false)
+			out, err := d.Retire(t.Context(), name, deploy.Options{})
 			require.NoError(t, err)
 			assert.Equal(t, deploy.Done, out.Result, "%v", out.Hand)
 		}
@@ -109,7 +109,7 @@ func TestVolumeChanged(t *testing.T) {
 	d := w.deployer(false)
 	text := "[volume.readings]\n[service.vane]\n" + probe + "mounts = [\"volume readings -> /readings\"]\nready = { tcp = 8080 }\n"
 	st := w.stack(text)
-	out, err := d.Deploy(t.Context(), st)
+	out, err := d.Deploy(t.Context(), st, deploy.Options{})
 	require.NoError(t, err)
 	require.Equal(t, deploy.Done, out.Result)
 	other := w.stack(strings.Replace(text, "[service.vane]", "options = { type = \"tmpfs\", device = \"tmpfs\", o = \"password=moon\" }\n[service.vane]", 1))
@@ -118,7 +118,7 @@ func TestVolumeChanged(t *testing.T) {
 	assert.Equal(t, []plan.Resource{{Name: "pier-log.readings", Action: plan.Replace, Differences: []plan.Difference{
 		{Field: "options.device", Declared: "tmpfs"}, {Field: "options.o", Declared: "hidden (13 characters)"}, {Field: "options.type", Declared: "tmpfs"},
 	}}}, p.Volumes)
-	out, err = d.Deploy(t.Context(), other)
+	out, err = d.Deploy(t.Context(), other, deploy.Options{})
 	require.NoError(t, err)
 	assert.Equal(t, deploy.Refused, out.Result)
 	assert.Contains(t, out.Holder, "the volume pier-log.readings is there with another options.device than declared, and what it holds does not move by itself")

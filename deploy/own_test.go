@@ -17,6 +17,7 @@ import (
 
 	"proudlantern.example/lantern/core/plan"
 	"proudlantern.example/lantern/deploy"
+	"proudlantern.example/lantern/deploy/observe"
 	"proudlantern.example/lantern/engine"
 	"proudlantern.example/lantern/engine/enginetest"
 	"proudlantern.example/lantern/engine/standin"
@@ -81,20 +82,20 @@ func TestVolumesStay(t *testing.T) {
 		d := w.deployer(false)
 		d.Existing = []string{precious}
 		do := func(text string) string {
-			out, err := d.Deploy(t.Context(), w.stack(text))
+			out, err := d.Deploy(t.Context(), w.stack(text), deploy.Options{})
 			require.NoError(t, err)
 			return out.Result
 		}
 		sweep := func() {
-			list, err := d.Sweepable(t.Context(), deploy.Remembered{})
+			list, err := d.Sweepable(t.Context(), observe.Remembered{})
 			require.NoError(t, err)
 			for _, s := range list {
 				assert.NotEqual(t, precious, s.Name)
-				assert.NoError(t, d.Sweep(t.Context(), s, deploy.Remembered{}))
+				assert.NoError(t, d.Sweep(t.Context(), s, observe.Remembered{}))
 			}
 		}
 		retire := func(with bool) {
-			out, err := d.Retire(t.Context(), w.name, with)
+			out, err := d.Retire(t.Context(), w.name, deploy.Options{WithVolumes: with})
 			require.NoError(t, err)
 			assert.Contains(t, []string{deploy.Done, deploy.NothingToDo}, out.Result, "%v", out.Hand)
 		}
@@ -109,7 +110,7 @@ func TestVolumesStay(t *testing.T) {
 			{name: "a replacement", do: func() { assert.Equal(t, deploy.Done, do(strings.Replace(text, `"low"`, `"high"`, 1))) }},
 			{name: "a death, and the next run", do: func() {
 				w.gate.Order(6, standin.Dies)
-				w.deployer(true).Deploy(t.Context(), w.stack(text))
+				w.deployer(true).Deploy(t.Context(), w.stack(text), deploy.Options{})
 				w.gate.Order(0, standin.None)
 				assert.Equal(t, deploy.Done, do(text))
 			}},
@@ -142,11 +143,11 @@ func TestVolumesStay(t *testing.T) {
 func TestVolumeThatIsExistingNow(t *testing.T) {
 	w := newWorld(t)
 	d := w.deployer(false)
-	out, err := d.Deploy(t.Context(), w.stack(guests))
+	out, err := d.Deploy(t.Context(), w.stack(guests), deploy.Options{})
 	require.NoError(t, err)
 	require.Equal(t, deploy.Done, out.Result)
 	d.Existing = []string{"pier-log.readings"}
-	_, err = d.Retire(t.Context(), "pier-log", true)
+	_, err = d.Retire(t.Context(), "pier-log", deploy.Options{WithVolumes: true})
 	require.NoError(t, err)
 	assert.Contains(t, w.volumes(), "pier-log.readings")
 }
@@ -189,18 +190,18 @@ func TestStrangers(t *testing.T) {
 		require.NoError(t, err)
 		assert.Len(t, networks, 1, when)
 	}
-	out, err := d.Deploy(t.Context(), st)
+	out, err := d.Deploy(t.Context(), st, deploy.Options{})
 	require.NoError(t, err)
 	require.Equal(t, deploy.Done, out.Result, "%v", out.Failure)
 	unharmed("deploy")
-	list, err := d.Sweepable(t.Context(), deploy.Remembered{})
+	list, err := d.Sweepable(t.Context(), observe.Remembered{})
 	require.NoError(t, err)
 	assert.Empty(t, list)
 	containers, networks, err := d.Retiring(t.Context(), "pier-log")
 	require.NoError(t, err)
 	assert.Equal(t, []string{"pier-log.desk"}, containers)
 	assert.Equal(t, []string{"pier-log.net"}, networks)
-	out, err = d.Retire(t.Context(), "pier-log", true)
+	out, err = d.Retire(t.Context(), "pier-log", deploy.Options{WithVolumes: true})
 	require.NoError(t, err)
 	require.Equal(t, deploy.Done, out.Result)
 	unharmed("retire")
@@ -218,14 +219,14 @@ func TestInheritedLabels(t *testing.T) {
 		w.lab, w.name = "skerry-copy", "copy-log"
 		d := w.deployer(false)
 		text := "[service.desk]\nimage = \"registry.skerry.example/probe:1\"\nready = { tcp = 8080 }\nenv.LEVEL = \"low\"\n"
-		out, err := d.Deploy(t.Context(), w.stack(text))
+		out, err := d.Deploy(t.Context(), w.stack(text), deploy.Options{})
 		require.NoError(t, err)
 		require.Equal(t, deploy.Done, out.Result)
 		api := w.api()
 		made, err := api.ContainerCommit(t.Context(), "copy-log.desk", client.ContainerCommitOptions{Reference: "registry.skerry.example/copy:1", NoPause: true, Config: &container.Config{}})
 		require.NoError(t, err)
 		t.Cleanup(func() { api.ImageRemove(context.Background(), made.ID, client.ImageRemoveOptions{Force: true}) })
-		_, err = d.Retire(t.Context(), "copy-log", false)
+		_, err = d.Retire(t.Context(), "copy-log", deploy.Options{})
 		require.NoError(t, err)
 		// Under the very name, now that it is free: nothing but its image tells it from ours.
 		for _, name := range []string{"copy-log.desk", "copy-log.desk.previous", "my-copy"} {
@@ -235,11 +236,11 @@ func TestInheritedLabels(t *testing.T) {
 			require.NoError(t, w.engine.Start(t.Context(), name))
 		}
 		assert.Empty(t, w.names())
-		out, err = d.Deploy(t.Context(), w.stack(text))
+		out, err = d.Deploy(t.Context(), w.stack(text), deploy.Options{})
 		require.NoError(t, err)
 		assert.Equal(t, deploy.PutBack, out.Result)
 		assert.Contains(t, out.Failure.Message, "a container that is not of this lab has its name")
-		_, err = d.Retire(t.Context(), "copy-log", true)
+		_, err = d.Retire(t.Context(), "copy-log", deploy.Options{WithVolumes: true})
 		require.NoError(t, err)
 		for _, name := range []string{"copy-log.desk", "copy-log.desk.previous", "my-copy"} {
 			c, err := w.engine.Inspect(t.Context(), name)
@@ -249,7 +250,7 @@ func TestInheritedLabels(t *testing.T) {
 		}
 		// An image of that kind can be deployed all the same: what is said at the creation counts.
 		other := strings.Replace(text, "probe:1", "copy:1", 1)
-		out, err = d.Deploy(t.Context(), w.stack(other))
+		out, err = d.Deploy(t.Context(), w.stack(other), deploy.Options{})
 		require.NoError(t, err)
 		require.Equal(t, deploy.Done, out.Result, "%v", out.Failure)
 		w.settled(w.stack(other))
@@ -268,7 +269,7 @@ func TestRenamedMeanwhile(t *testing.T) {
 			require.NoError(t, w.engine.Rename(context.Background(), id, "the-keepers-desk"))
 		}
 	})
-	out, err := d.Deploy(t.Context(), w.stack(strings.Replace(two, `"low"`, `"high"`, 1)))
+	out, err := d.Deploy(t.Context(), w.stack(strings.Replace(two, `"low"`, `"high"`, 1)), deploy.Options{})
 	require.NoError(t, err)
 	assert.Equal(t, deploy.PutBack, out.Result, "%v", out.Failure)
 	c, err := w.engine.Inspect(t.Context(), id)
@@ -286,7 +287,7 @@ func TestSweepLeavesWhatOthersNamed(t *testing.T) {
 		w := worldOn(t, target.Address)
 		api, d := w.api(), w.deployer(false)
 		d.Lab = "skerry-sweep"
-		remembered := deploy.Remembered{Images: map[string]deploy.RememberedImage{}}
+		remembered := observe.Remembered{Images: map[string]observe.RememberedImage{}}
 		reference := map[string]string{}
 		for _, name := range []string{"ours", "named", "renamed", "used"} {
 			made, err := api.ContainerCreate(t.Context(), client.ContainerCreateOptions{Name: "sweep-" + name, Config: &container.Config{Image: enginetest.Page, Labels: map[string]string{"room": name}}})
@@ -299,7 +300,7 @@ func TestSweepLeavesWhatOthersNamed(t *testing.T) {
 			require.NoError(t, err)
 			known, err := w.engine.Image(t.Context(), reference[name])
 			require.NoError(t, err)
-			remembered.Images[known.ID] = deploy.RememberedImage{Reference: reference[name], About: name}
+			remembered.Images[known.ID] = observe.RememberedImage{Reference: reference[name], About: name}
 		}
 		tag := func(name string) string {
 			_, err := api.ImageTag(t.Context(), client.ImageTagOptions{Source: reference[name], Target: "registry.skerry.example/keepers:" + name})
@@ -361,7 +362,7 @@ func TestRetireSeesWhatCameMeanwhile(t *testing.T) {
 			})
 		}
 	})
-	out, err := w.deployer(false).Retire(t.Context(), w.name, false)
+	out, err := w.deployer(false).Retire(t.Context(), w.name, deploy.Options{})
 	require.NoError(t, err)
 	assert.Equal(t, deploy.Done, out.Result, "%v", out.Hand)
 	assert.Empty(t, w.names())
@@ -376,7 +377,7 @@ func TestRefusedWhenProven(t *testing.T) {
 			w.withFolder()
 			w.begin(scenario{before: four})
 			w.gate.Order(n, standin.Refuses)
-			out, err := w.deployer(false).Deploy(t.Context(), w.stack(changed))
+			out, err := w.deployer(false).Deploy(t.Context(), w.stack(changed), deploy.Options{})
 			w.gate.Order(0, standin.None)
 			if err != nil {
 				return // before anything was changed

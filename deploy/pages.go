@@ -3,13 +3,11 @@ package deploy
 import (
 	"context"
 	"fmt"
-	"net/url"
-	"slices"
 	"sync"
 	"time"
 
-	"proudlantern.example/lantern/core/lab"
 	"proudlantern.example/lantern/core/plan"
+	"proudlantern.example/lantern/deploy/observe"
 )
 
 // provePages asks for the page of each service; anything below 500 is an answer.
@@ -28,10 +26,10 @@ func (d *Deployer) provePages(ctx context.Context, p plan.Stack) *Failure {
 			c, err := d.Engine.Inspect(waiting, s.Service.ContainerName())
 			if err == nil && !c.Running {
 				cancel()
-				return d.failed(ctx, name, s.Name, c.ID, "it "+ended(c))
+				return d.failed(ctx, name, s.Name, c.ID, "it "+observe.HowEnded(c))
 			}
-			for _, at := range d.dialPlaces(waiting, c, page.Port) {
-				status, err := get(waiting, d.Engine.Conn.Port, page.TLS, at, page.Path)
+			for _, at := range d.DialPlaces(waiting, c, page.Port) {
+				status, err := observe.Get(waiting, d.Engine.Conn.Port, page.TLS, at, page.Path)
 				if err == nil && status < 500 {
 					answered = at
 					break
@@ -66,61 +64,13 @@ func (d *Deployer) lookFromHere(ctx context.Context, p plan.Stack) {
 			continue
 		}
 		wait.Go(func() {
-			if link := silentLink(ctx, s.Service); link != "" {
+			if link := observe.SilentLink(ctx, s.Service); link != "" {
 				d.event(p.Stack.Name, s.Name, StepProve, Progress, "its page answers on the host, and not from here at "+link+": a firewall, or a name that leads elsewhere, is in between")
 			}
-			for _, port := range d.silentPorts(ctx, s.Service) {
+			for _, port := range d.SilentPorts(ctx, s.Service) {
 				d.event(p.Stack.Name, s.Name, StepProve, Progress, "published, and nothing accepts connections: tcp "+port.String())
 			}
 		})
 	}
 	wait.Wait()
-}
-
-// linkWithin is how long a page is waited for that is proven already: the way over a published port can take its time.
-const linkWithin = 5 * time.Second
-
-// silentLink returns the first link of a service that does not answer from here; "" when all do.
-func silentLink(ctx context.Context, s *lab.Service) string {
-	for _, link := range s.Links() {
-		u, err := url.Parse(link)
-		if err != nil {
-			continue
-		}
-		waiting, cancel := context.WithTimeout(ctx, linkWithin)
-		_, err = get(waiting, fromHere, u.Scheme == "https", u.Host, u.RequestURI())
-		cancel()
-		if err != nil && ctx.Err() == nil {
-			return link
-		}
-	}
-	return ""
-}
-
-// otherPorts returns the published tcp ports of a service that neither its ready nor its page asks, each port inside once.
-func otherPorts(s *lab.Service, proof plan.Proof) []plan.Port {
-	var ports []plan.Port
-	for _, p := range plan.Declare(s).Ports {
-		p.Address = "" // all lead to the same place
-		if p.Protocol == "tcp" && p.Container != proof.Port && p.Container != proof.PagePort && !slices.Contains(ports, p) {
-			ports = append(ports, p)
-		}
-	}
-	return ports
-}
-
-// silentPorts returns the published tcp ports of a service on which nothing accepts connections inside; its page and its ready are not asked again.
-func (d *Deployer) silentPorts(ctx context.Context, s *lab.Service) []plan.Port {
-	proof := plan.ProofOf(s)
-	c, err := d.Engine.Inspect(ctx, s.ContainerName())
-	if err != nil || !c.Running {
-		return nil
-	}
-	var silent []plan.Port
-	for _, port := range otherPorts(s, proof) {
-		if _, ok := d.accepts(ctx, c, port.Container); !ok {
-			silent = append(silent, port)
-		}
-	}
-	return silent
 }

@@ -48,7 +48,7 @@ func (d *Deployer) putBack(ctx context.Context, stack string, l *lock) Outcome {
 
 // notBack says what is not as it was before a deploy; "" when all is.
 func (d *Deployer) notBack(ctx context.Context, stack string, l *lock) (string, error) {
-	containers, err := d.mine(ctx, stack)
+	containers, err := d.Containers(ctx, stack)
 	for _, c := range containers {
 		service := c.Labels[plan.LabelService]
 		switch {
@@ -68,10 +68,10 @@ func (d *Deployer) bringBack(ctx context.Context, stack string, l *lock) Outcome
 		out.Result = NeedsAHand
 		out.Hand = append(out.Hand, fmt.Sprintf(format, args...))
 	}
-	containers, err := d.mine(ctx, stack)
+	containers, err := d.Containers(ctx, stack)
 	for until := time.Now().Add(d.Patience); errors.Is(err, engine.ErrUnknownOutcome) && time.Now().Before(until); {
 		time.Sleep(probeEvery)
-		containers, err = d.mine(ctx, stack)
+		containers, err = d.Containers(ctx, stack)
 	}
 	if err != nil {
 		needs("the engine does not answer (%s); run lantern deploy %s once it does: it first brings back what ran before", err, stack)

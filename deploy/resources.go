@@ -11,6 +11,7 @@ import (
 	"proudlantern.example/lantern/core/lab"
 	"proudlantern.example/lantern/core/plan"
 	"proudlantern.example/lantern/core/survey"
+	"proudlantern.example/lantern/deploy/observe"
 	"proudlantern.example/lantern/engine"
 )
 
@@ -182,14 +183,14 @@ func (d *Deployer) awaitOthers(ctx context.Context, stack string, s *lab.Service
 			case err != nil:
 				last = err.Error()
 			case a.Done:
-				ready, last = ended0(c), "it has not ended without an error"
+				ready, last = observe.CompletedJob(c), "it has not ended without an error"
 			case !c.Running:
 				last = "it does not run"
 			case proof.Log != "" || !proof.Declared():
 				ready = true // a log is not read again from the start
 			default:
-				ready, _ = d.ready(waiting, c, proof, nil, c.Started)
-				last = notReady(proof)
+				ready, _ = d.Ready(waiting, c, proof, nil, c.Started)
+				last = observe.NotReady(proof)
 			}
 			if ready {
 				break

@@ -2,105 +2,25 @@ package deploy
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"slices"
-	"strings"
 
-	"proudlantern.example/lantern/core/plan"
-	"proudlantern.example/lantern/engine"
+	"proudlantern.example/lantern/deploy/observe"
 )
-
-// Kinds of what a sweep finds.
-const (
-	SweepImage   = "image"
-	SweepVolume  = "volume"
-	SweepNetwork = "network"
-)
-
-// Sweepable is something that lantern left on a host and that nothing uses.
-type Sweepable struct {
-	Host  string `json:"host"`
-	Kind  string `json:"kind"`
-	Name  string `json:"name"`            // as it is called there, or its id
-	About string `json:"about,omitempty"` // what it was
-	Bytes int64  `json:"bytes"`           // that removing it frees at most; -1 where nobody knows
-
-	Reference string `json:"-"` // of an image: what it was deployed as
-}
-
-// Remembered is what the logbook knows of a host.
-type Remembered struct {
-	Images map[string]RememberedImage // that were deployed, by id
-	Keep   map[string]bool            // ids that stay: declared now, or what a revert would need
-}
-
-// RememberedImage is an image that was deployed once.
-type RememberedImage struct{ Reference, About string }
-
-// Sweepable returns what lies around on the host: images that were deployed once, that no container uses and that have no other name, volumes that were made for images and that
-// a replacement left, and networks of the lab without anybody on them. Of images only the logbook knows; all else is read from the things themselves.
-func (d *Deployer) Sweepable(ctx context.Context, known Remembered) ([]Sweepable, error) {
-	var all []Sweepable
-	used, err := d.Engine.ImagesInUse(ctx)
-	if err != nil {
-		return nil, err
-	}
-	for id, was := range known.Images {
-		if used[id] || known.Keep[id] {
-			continue
-		}
-		image, err := d.Engine.Image(ctx, id)
-		if errors.Is(err, engine.ErrNotFound) {
-			continue
-		}
-		if err != nil {
-			return nil, err
-		}
-		if d.Engine.Nameable(image, was.Reference) {
-			all = append(all, Sweepable{Host: d.Host, Kind: SweepImage, Name: id, About: was.About, Bytes: image.Size, Reference: was.Reference})
-		}
-	}
-	volumes, err := d.Engine.UnusedVolumes(ctx, d.Lab)
-	if err != nil {
-		return nil, err
-	}
-	for name, size := range volumes {
-		stack, _, _ := strings.Cut(name, ".")
-		all = append(all, Sweepable{Host: d.Host, Kind: SweepVolume, Name: name, About: "left by " + stack, Bytes: size})
-	}
-	containers, err := d.Engine.Containers(ctx, d.Lab, "")
-	if err != nil {
-		return nil, err
-	}
-	atWork := slices.ContainsFunc(containers, func(c engine.State) bool { return c.Labels[plan.LabelService] == "" })
-	networks, err := d.Engine.Networks(ctx, d.Lab)
-	if err != nil {
-		return nil, err
-	}
-	for _, n := range networks {
-		on := slices.ContainsFunc(containers, func(c engine.State) bool { return onNetwork(c, n.Name) })
-		if !on && !atWork {
-			all = append(all, Sweepable{Host: d.Host, Kind: SweepNetwork, Name: n.Name, About: "nobody is on it"})
-		}
-	}
-	slices.SortFunc(all, func(a, b Sweepable) int { return strings.Compare(a.Kind+a.About+a.Name, b.Kind+b.About+b.Name) })
-	return all, nil
-}
 
 // Sweep removes one thing that [Deployer.Sweepable] found, if it is found still: somebody may have taken an hour to answer.
-func (d *Deployer) Sweep(ctx context.Context, s Sweepable, known Remembered) error {
+func (d *Deployer) Sweep(ctx context.Context, s observe.Sweepable, known observe.Remembered) error {
 	now, err := d.Sweepable(ctx, known)
 	if err != nil {
 		return err
 	}
-	if !slices.ContainsFunc(now, func(o Sweepable) bool { return o.Kind == s.Kind && o.Name == s.Name }) {
+	if !slices.ContainsFunc(now, func(o observe.Sweepable) bool { return o.Kind == s.Kind && o.Name == s.Name }) {
 		return fmt.Errorf("it is used again, or gone")
 	}
 	switch s.Kind {
-	case SweepImage:
+	case observe.SweepImage:
 		return d.Engine.RemoveImage(ctx, s.Name, s.Reference)
-	case SweepVolume:
+	case observe.SweepVolume:
 		return d.Engine.RemoveVolume(ctx, s.Name, d.Lab, true)
 	}
 	return d.Engine.RemoveNetwork(ctx, s.Name, d.Lab)

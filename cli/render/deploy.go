@@ -12,6 +12,7 @@ import (
 	"proudlantern.example/lantern/core/declare"
 	"proudlantern.example/lantern/core/plan"
 	"proudlantern.example/lantern/deploy"
+	"proudlantern.example/lantern/deploy/observe"
 )
 
 // Plan writes what a deploy of a stack would do.
@@ -290,14 +291,14 @@ func writes(s plan.Stack) bool {
 }
 
 // Status writes a table of services.
-func Status(w io.Writer, p Paint, services []deploy.Status, now time.Time) {
+func Status(w io.Writer, p Paint, services []observe.Status, now time.Time) {
 	var rows [][]string
 	for _, s := range services {
 		state := s.State
 		switch {
 		case s.Well():
 			state = p.Good(state)
-		case s.State == deploy.StateFailed, s.State == deploy.StateMissing, s.State == deploy.StateRestarting:
+		case s.State == observe.StateFailed, s.State == observe.StateMissing, s.State == observe.StateRestarting:
 			state = p.Bad(state)
 		default:
 			state = p.Look(state)
@@ -307,7 +308,7 @@ func Status(w io.Writer, p Paint, services []deploy.Status, now time.Time) {
 			since = ago(now.Sub(s.Since))
 		}
 		notes := s.Detail
-		if s.Changed && s.State != deploy.StateMissing && notes == "" {
+		if s.Changed && s.State != observe.StateMissing && notes == "" {
 			notes = "differs from the files"
 		}
 		if s.Restarts > 0 {

@@ -14,7 +14,8 @@ import (
 	"proudlantern.example/lantern/core/source"
 	"proudlantern.example/lantern/core/survey"
 	"proudlantern.example/lantern/deploy"
-	"proudlantern.example/lantern/deploy/logbook"
+	"proudlantern.example/lantern/deploy/history"
+	"proudlantern.example/lantern/deploy/observe"
 )
 
 // first is the version of the documents that programs read. Keys are only ever added within it.
@@ -121,42 +122,42 @@ type DeployResult struct {
 
 // States is what status says.
 type States struct {
-	Lantern  int             `json:"lantern"`
-	Services []deploy.Status `json:"services"`
+	Lantern  int              `json:"lantern"`
+	Services []observe.Status `json:"services"`
 }
 
 // ProofList is what prove says.
 type ProofList struct {
-	Lantern int             `json:"lantern"`
-	Proofs  []deploy.Proven `json:"proofs"`
+	Lantern int              `json:"lantern"`
+	Proofs  []observe.Proven `json:"proofs"`
 }
 
 // NewProofs returns the document of proofs.
-func NewProofs(list []deploy.Proven) ProofList {
-	return ProofList{first, append([]deploy.Proven{}, list...)}
+func NewProofs(list []observe.Proven) ProofList {
+	return ProofList{first, append([]observe.Proven{}, list...)}
 }
 
 // SweepList is what sweep says.
 type SweepList struct {
-	Lantern int                `json:"lantern"`
-	Found   []deploy.Sweepable `json:"found"`
+	Lantern int                 `json:"lantern"`
+	Found   []observe.Sweepable `json:"found"`
 }
 
 // NewSweep returns the document of what a sweep found.
-func NewSweep(list []deploy.Sweepable) SweepList {
-	return SweepList{first, append([]deploy.Sweepable{}, list...)}
+func NewSweep(list []observe.Sweepable) SweepList {
+	return SweepList{first, append([]observe.Sweepable{}, list...)}
 }
 
 // Entries is what logbook says.
 type Entries struct {
 	Lantern int             `json:"lantern"`
-	Entries []logbook.Entry `json:"entries"`
+	Entries []history.Entry `json:"entries"`
 }
 
 // NewEntries returns the document of a logbook's entries.
-func NewEntries(list []logbook.Entry) Entries {
+func NewEntries(list []history.Entry) Entries {
 	if list == nil {
-		list = []logbook.Entry{}
+		list = []history.Entry{}
 	}
 	return Entries{first, list}
 }
@@ -201,7 +202,9 @@ type variable struct {
 }
 
 // NewStates returns the document of the version that this program writes. An empty list is one, not null.
-func NewStates(list []deploy.Status) States { return States{first, append([]deploy.Status{}, list...)} }
+func NewStates(list []observe.Status) States {
+	return States{first, append([]observe.Status{}, list...)}
+}
 
 // NewPortUses is as [NewStates].
 func NewPortUses(list []lab.PortUse) PortUses {

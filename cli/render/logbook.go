@@ -10,7 +10,7 @@ import (
 
 	"proudlantern.example/lantern/core/plan"
 	"proudlantern.example/lantern/deploy"
-	"proudlantern.example/lantern/deploy/logbook"
+	"proudlantern.example/lantern/deploy/history"
 )
 
 // FileState is a file of an entry, and whether it is the same today.
@@ -20,7 +20,7 @@ type FileState struct {
 }
 
 // Logbook writes entries, latest first.
-func Logbook(w io.Writer, p Paint, list []logbook.Entry, stack string) {
+func Logbook(w io.Writer, p Paint, list []history.Entry, stack string) {
 	if len(list) == 0 {
 		if stack != "" {
 			stack = " of " + stack
@@ -29,7 +29,7 @@ func Logbook(w io.Writer, p Paint, list []logbook.Entry, stack string) {
 		return
 	}
 	list = slices.Clone(list)
-	slices.SortStableFunc(list, func(a, b logbook.Entry) int { return b.Began.Compare(a.Began) })
+	slices.SortStableFunc(list, func(a, b history.Entry) int { return b.Began.Compare(a.Began) })
 	var rows [][]string
 	for _, e := range list {
 		rows = append(rows, []string{
@@ -39,7 +39,7 @@ func Logbook(w io.Writer, p Paint, list []logbook.Entry, stack string) {
 	columns(w, p, []string{"stack", "entry", "when", "what", "ended", "took", "host", "who", "what it did"}, rows)
 }
 
-func kind(e logbook.Entry) string {
+func kind(e history.Entry) string {
 	if e.Of > 0 {
 		return fmt.Sprintf("%s to %d", e.Kind, e.Of)
 	}
@@ -61,7 +61,7 @@ func result(p Paint, r string) string {
 }
 
 // changes sums up what was done, in the words of a plan.
-func changes(e logbook.Entry) string {
+func changes(e history.Entry) string {
 	by := map[string][]string{}
 	for _, s := range e.Services {
 		by[s.Action] = append(by[s.Action], s.Service)
@@ -83,7 +83,7 @@ func changes(e logbook.Entry) string {
 }
 
 // Entry writes one entry with all that is known of it.
-func Entry(w io.Writer, p Paint, e logbook.Entry, files []FileState) {
+func Entry(w io.Writer, p Paint, e history.Entry, files []FileState) {
 	fmt.Fprintf(w, "%s %s: %s, %s\n", p.Head(e.Stack), p.Head(strconv.Itoa(e.Entry)), kind(e), result(p, e.Result))
 	line := func(name, text string) {
 		if text != "" {
@@ -112,7 +112,7 @@ func Entry(w io.Writer, p Paint, e logbook.Entry, files []FileState) {
 		var rows [][]string
 		for _, f := range files {
 			now := p.Look("another one today")
-			if strings.HasPrefix(f.Path, logbook.Before) {
+			if strings.HasPrefix(f.Path, history.Before) {
 				now = p.Faint("as it was before it was written over")
 			} else if f.Same {
 				now = p.Good("the same today")

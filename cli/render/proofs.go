@@ -6,11 +6,11 @@ import (
 	"strings"
 
 	"proudlantern.example/lantern/core/declare"
-	"proudlantern.example/lantern/deploy"
+	"proudlantern.example/lantern/deploy/observe"
 )
 
 // Proofs writes what was proven, service by service.
-func Proofs(w io.Writer, p Paint, list []deploy.Proven) {
+func Proofs(w io.Writer, p Paint, list []observe.Proven) {
 	if len(list) == 0 {
 		fmt.Fprintln(w, "nothing is declared")
 		return
@@ -37,7 +37,7 @@ func Proofs(w io.Writer, p Paint, list []deploy.Proven) {
 		at := v.At
 		if v.Detail != "" {
 			at = strings.TrimSpace(at + "  " + p.Look(v.Detail))
-			if v.OK && v.What == deploy.ProofReady {
+			if v.OK && v.What == observe.ProofReady {
 				at = p.Faint(v.Detail)
 			}
 		}

@@ -19,17 +19,18 @@ import (
 	"proudlantern.example/lantern/core/source"
 	"proudlantern.example/lantern/core/survey"
 	"proudlantern.example/lantern/deploy"
+	"proudlantern.example/lantern/deploy/observe"
 )
 
 func TestStatusTable(t *testing.T) {
 	now := time.Date(2026, 11, 23, 10, 0, 0, 0, time.UTC)
 	var b bytes.Buffer
-	Status(&b, NewPaint(false), []deploy.Status{
-		{Host: "lamp-room", Stack: "tide-log", Service: "desk", State: deploy.StateReady, Since: now.Add(-90 * time.Minute), Image: "tide-desk:2.3", Links: []string{"http://lamp-room:8710/"}},
-		{Host: "lamp-room", Stack: "tide-log", Service: "store", State: deploy.StateRestarting, Since: now.Add(-5 * time.Second), Restarts: 3, Image: "store:16.4", Detail: "it ended with exit code 3"},
-		{Host: "boathouse", Stack: "bird-count", Service: "counter", State: deploy.StateRunning, Changed: true, Since: now.Add(-72 * time.Hour), Image: "counter:1", About: "counts"},
-		{Host: "boathouse", Stack: "bird-count", Service: "queue", State: deploy.StateReady, Since: now.Add(-3 * time.Second), Image: "queue:1", About: "what waits to be counted"},
-		{Host: "boathouse", Stack: "bird-count", Service: "gallery", State: deploy.StateMissing, Changed: true},
+	Status(&b, NewPaint(false), []observe.Status{
+		{Host: "lamp-room", Stack: "tide-log", Service: "desk", State: observe.StateReady, Since: now.Add(-90 * time.Minute), Image: "tide-desk:2.3", Links: []string{"http://lamp-room:8710/"}},
+		{Host: "lamp-room", Stack: "tide-log", Service: "store", State: observe.StateRestarting, Since: now.Add(-5 * time.Second), Restarts: 3, Image: "store:16.4", Detail: "it ended with exit code 3"},
+		{Host: "boathouse", Stack: "bird-count", Service: "counter", State: observe.StateRunning, Changed: true, Since: now.Add(-72 * time.Hour), Image: "counter:1", About: "counts"},
+		{Host: "boathouse", Stack: "bird-count", Service: "queue", State: observe.StateReady, Since: now.Add(-3 * time.Second), Image: "queue:1", About: "what waits to be counted"},
+		{Host: "boathouse", Stack: "bird-count", Service: "gallery", State: observe.StateMissing, Changed: true},
 	}, now)
 	assert.Equal(t, strings.TrimPrefix(`
   host       service             state       for  image          page                    note

@@ -6,11 +6,11 @@ import (
 
 	"github.com/docker/go-units"
 
-	"proudlantern.example/lantern/deploy"
+	"proudlantern.example/lantern/deploy/observe"
 )
 
 // Sweep writes what could go, and what that would free.
-func Sweep(w io.Writer, p Paint, list []deploy.Sweepable) {
+func Sweep(w io.Writer, p Paint, list []observe.Sweepable) {
 	if len(list) == 0 {
 		fmt.Fprintln(w, p.Good("nothing lies around"))
 		return
@@ -20,7 +20,7 @@ func Sweep(w io.Writer, p Paint, list []deploy.Sweepable) {
 	for _, s := range list {
 		name, size := s.Name, ""
 		switch s.Kind {
-		case deploy.SweepImage, deploy.SweepVolume:
+		case observe.SweepImage, observe.SweepVolume:
 			name, size = short(s.Name), "?"
 			if s.Bytes >= 0 {
 				size = units.HumanSize(float64(s.Bytes))

@@ -1,5 +1,5 @@
-// Package logbook keeps, in a file of the lab, what was deployed when, by whom and how it ended, with the files as they were then.
-package logbook
+// Package history is the logbook: it keeps, in a file of the lab, what was deployed when, by whom and how it ended, with the files as they were then.
+package history
 
 import (
 	"bytes"

@@ -1,4 +1,4 @@
-package deploy
+package observe
 
 import (
 	"context"
@@ -40,8 +40,8 @@ func (p Proven) Decides() bool { return p.What != ProofPort }
 
 // Prove looks whether a stack does its work now, and changes nothing: ready and page of each service, its other published tcp ports, and the wires to
 // other services.
-func (d *Deployer) Prove(ctx context.Context, st *lab.Stack, wires []check.Wire) ([]Proven, error) {
-	containers, err := d.mine(ctx, st.Name)
+func (o *Observer) Prove(ctx context.Context, st *lab.Stack, wires []check.Wire) ([]Proven, error) {
+	containers, err := o.Containers(ctx, st.Name)
 	if err != nil {
 		return nil, err
 	}
@@ -51,7 +51,7 @@ func (d *Deployer) Prove(ctx context.Context, st *lab.Stack, wires []check.Wire)
 		wait.Go(func() {
 			waiting, cancel := context.WithTimeout(ctx, 2*linkWithin)
 			defer cancel()
-			found[i] = d.proveNow(waiting, s, containers, wires)
+			found[i] = o.proveNow(waiting, s, containers, wires)
 		})
 	}
 	wait.Wait()
@@ -63,9 +63,9 @@ func (d *Deployer) Prove(ctx context.Context, st *lab.Stack, wires []check.Wire)
 }
 
 // proveNow looks at one service.
-func (d *Deployer) proveNow(ctx context.Context, s *lab.Service, containers []engine.State, wires []check.Wire) []Proven {
+func (o *Observer) proveNow(ctx context.Context, s *lab.Service, containers []engine.State, wires []check.Wire) []Proven {
 	about := func(what, target string) Proven {
-		return Proven{Host: d.Host, Stack: s.Stack.Name, Service: s.Name, What: what, Target: target}
+		return Proven{Host: o.Host, Stack: s.Stack.Name, Service: s.Name, What: what, Target: target}
 	}
 	ready := about(ProofReady, "")
 	i := slices.IndexFunc(containers, func(c engine.State) bool { return c.Name == s.ContainerName() })
@@ -75,62 +75,62 @@ func (d *Deployer) proveNow(ctx context.Context, s *lab.Service, containers []en
 	}
 	c, proof := containers[i], plan.ProofOf(s)
 	switch {
-	case ended0(c) && (proof.Done || !proof.Declared()):
+	case CompletedJob(c) && (proof.Done || !proof.Declared()):
 		ready.OK, ready.Detail = true, "done"
 		return []Proven{ready}
 	case !c.Running:
-		ready.Detail = "it " + ended(c)
+		ready.Detail = "it " + HowEnded(c)
 		return []Proven{ready}
 	case !proof.Declared():
 		ready.OK, ready.Detail = true, "runs; it declares no ready"
 	case proof.Log != "":
-		ready.OK = d.said(ctx, c, proof.Log)
+		ready.OK = o.said(ctx, c, proof.Log)
 	default:
 		var how string
-		ready.OK, how = d.ready(ctx, c, proof, nil, c.Started)
+		ready.OK, how = o.Ready(ctx, c, proof, nil, c.Started)
 		ready.Detail = regexp.MustCompile(`^, (at )?`).ReplaceAllString(how, "")
 		if ready.OK && (proof.Port > 0) {
 			ready.At, ready.Detail = ready.Detail, ""
 		}
 	}
 	if !ready.OK && ready.Detail == "" {
-		ready.Detail = notReady(proof)
+		ready.Detail = NotReady(proof)
 	}
 	all := []Proven{ready}
 	if s.Page != nil {
-		all = append(all, d.pageNow(ctx, s, c, about))
+		all = append(all, o.pageNow(ctx, s, c, about))
 	}
 	for _, port := range otherPorts(s, proof) {
 		v := about(ProofPort, port.String())
-		if v.At, v.OK = d.accepts(ctx, c, port.Container); !v.OK {
+		if v.At, v.OK = o.accepts(ctx, c, port.Container); !v.OK {
 			v.Detail = "nothing accepts connections"
 		}
 		all = append(all, v)
 	}
 	for _, w := range wires {
 		if w.From == s {
-			all = append(all, d.wireNow(ctx, w, about(ProofWire, w.To.FullName()+" "+strconv.Itoa(w.Port))))
+			all = append(all, o.wireNow(ctx, w, about(ProofWire, w.To.FullName()+" "+strconv.Itoa(w.Port))))
 		}
 	}
 	return all
 }
 
 // said tells whether a line of a container's log since its start matches.
-func (d *Deployer) said(ctx context.Context, c engine.State, pattern string) bool {
+func (o *Observer) said(ctx context.Context, c engine.State, pattern string) bool {
 	re, err := regexp.Compile(pattern)
 	found := false
 	if err == nil {
-		d.Engine.Log(ctx, c.ID, c.Started.Add(-time.Second), false, 0, func(line string) { found = found || re.MatchString(line) })
+		o.Engine.Log(ctx, c.ID, c.Started.Add(-time.Second), false, 0, func(line string) { found = found || re.MatchString(line) })
 	}
 	return found
 }
 
 // pageNow asks for the page of a service, on the host and then by its link.
-func (d *Deployer) pageNow(ctx context.Context, s *lab.Service, c engine.State, about func(what, target string) Proven) Proven {
+func (o *Observer) pageNow(ctx context.Context, s *lab.Service, c engine.State, about func(what, target string) Proven) Proven {
 	v := about(ProofPage, strconv.Itoa(s.Page.Port)+s.Page.Path)
 	v.Detail = "it does not answer"
-	for _, at := range d.dialPlaces(ctx, c, s.Page.Port) {
-		status, err := get(ctx, d.Engine.Conn.Port, s.Page.TLS, at, s.Page.Path)
+	for _, at := range o.DialPlaces(ctx, c, s.Page.Port) {
+		status, err := Get(ctx, o.Engine.Conn.Port, s.Page.TLS, at, s.Page.Path)
 		if err != nil {
 			continue
 		}
@@ -141,7 +141,7 @@ func (d *Deployer) pageNow(ctx context.Context, s *lab.Service, c engine.State, 
 		break
 	}
 	if v.OK {
-		if link := silentLink(ctx, s); link != "" {
+		if link := SilentLink(ctx, s); link != "" {
 			v.Detail = "not from here at " + link + ": a firewall, or a name that leads elsewhere, is in between"
 		}
 	}
@@ -149,19 +149,19 @@ func (d *Deployer) pageNow(ctx context.Context, s *lab.Service, c engine.State, 
 }
 
 // wireNow looks whether the far end of a wire is there and accepts connections.
-func (d *Deployer) wireNow(ctx context.Context, w check.Wire, v Proven) Proven {
+func (o *Observer) wireNow(ctx context.Context, w check.Wire, v Proven) Proven {
 	if w.To.Stack.Host != w.From.Stack.Host {
 		v.OK, v.Detail = true, "on another host; not tried from here"
 		return v
 	}
-	to, err := d.Engine.Inspect(ctx, w.To.ContainerName())
+	to, err := o.Engine.Inspect(ctx, w.To.ContainerName())
 	switch {
 	case err != nil:
 		v.Detail = w.Variable + " leads to what is not there"
 	case !to.Running:
-		v.Detail = w.To.FullName() + " " + ended(to)
+		v.Detail = w.To.FullName() + " " + HowEnded(to)
 	default:
-		if v.At, v.OK = d.accepts(ctx, to, w.Port); !v.OK {
+		if v.At, v.OK = o.accepts(ctx, to, w.Port); !v.OK {
 			v.Detail = w.Variable + ": nothing accepts connections there"
 		}
 	}

@@ -1,4 +1,4 @@
-package logbook_test
+package history_test
 
 import (
 	"fmt"
@@ -12,26 +12,26 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"proudlantern.example/lantern/deploy/logbook"
+	"proudlantern.example/lantern/deploy/history"
 )
 
 var began = time.Date(2026, 11, 23, 10, 0, 0, 0, time.UTC)
 
-func entry(stack string, n int) logbook.Entry {
-	return logbook.Entry{
-		Entry: n, Kind: logbook.Deploy, Host: "lamp-room", Stack: stack, Began: began.Add(time.Duration(n) * time.Hour), Seconds: 1, Who: "keeper on lamp-room",
-		Result: "done", Services: []logbook.Service{{Service: "desk", Action: "create", Image: "registry.skerry.example/desk:2.3", ID: "sha256:aa"}},
+func entry(stack string, n int) history.Entry {
+	return history.Entry{
+		Entry: n, Kind: history.Deploy, Host: "lamp-room", Stack: stack, Began: began.Add(time.Duration(n) * time.Hour), Seconds: 1, Who: "keeper on lamp-room",
+		Result: "done", Services: []history.Service{{Service: "desk", Action: "create", Image: "registry.skerry.example/desk:2.3", ID: "sha256:aa"}},
 	}
 }
 
 func TestEntries(t *testing.T) {
 	lab := t.TempDir()
-	b := logbook.Of(lab)
+	b := history.Of(lab)
 	list, err := b.List("")
 	require.NoError(t, err)
 	assert.Empty(t, list, "it need not be there")
-	files := func(n int) []logbook.File {
-		return []logbook.File{{Path: "tide-log/stack.toml", Text: fmt.Sprintf("# %d\n", n), Mode: 0o644}, {Path: "tide-log/tide-log.env", Text: "A=1\n", Mode: 0o600}}
+	files := func(n int) []history.File {
+		return []history.File{{Path: "tide-log/stack.toml", Text: fmt.Sprintf("# %d\n", n), Mode: 0o644}, {Path: "tide-log/tide-log.env", Text: "A=1\n", Mode: 0o600}}
 	}
 	for _, n := range []int{1, 2, 300} {
 		require.NoError(t, b.Add(entry("tide-log", n), files(n)))
@@ -39,7 +39,7 @@ func TestEntries(t *testing.T) {
 	require.NoError(t, b.Add(entry("tide", 7), nil))
 	list, err = b.List("tide-log")
 	require.NoError(t, err)
-	assert.Equal(t, []logbook.Entry{entry("tide-log", 1), entry("tide-log", 2), entry("tide-log", 300)}, list)
+	assert.Equal(t, []history.Entry{entry("tide-log", 1), entry("tide-log", 2), entry("tide-log", 300)}, list)
 	last, err := b.Last("tide")
 	require.NoError(t, err)
 	assert.Equal(t, 7, last)
@@ -48,7 +48,7 @@ func TestEntries(t *testing.T) {
 	assert.Equal(t, entry("tide-log", 2), e)
 	assert.Equal(t, files(2), kept)
 	_, _, err = b.Find("tide-log", 4)
-	assert.ErrorIs(t, err, logbook.ErrNoEntry)
+	assert.ErrorIs(t, err, history.ErrNoEntry)
 
 	// One number twice: the later counts.
 	again := entry("tide-log", 2)
@@ -67,7 +67,7 @@ func TestEntries(t *testing.T) {
 }
 
 func TestManyAtOnce(t *testing.T) {
-	b := logbook.Of(t.TempDir())
+	b := history.Of(t.TempDir())
 	var wait sync.WaitGroup
 	for n := range 20 {
 		wait.Go(func() { assert.NoError(t, b.Add(entry("tide-log", n), nil)) })
@@ -80,9 +80,9 @@ func TestManyAtOnce(t *testing.T) {
 
 // Whatever stands in the file, an answer or an error comes back.
 func TestDamaged(t *testing.T) {
-	b := logbook.Of(t.TempDir())
+	b := history.Of(t.TempDir())
 	for n := range 50 {
-		require.NoError(t, b.Add(entry("tide-log", n), []logbook.File{{Path: "a", Text: fmt.Sprint(n)}}))
+		require.NoError(t, b.Add(entry("tide-log", n), []history.File{{Path: "a", Text: fmt.Sprint(n)}}))
 	}
 	good, err := os.ReadFile(b.Path)
 	require.NoError(t, err)
@@ -109,5 +109,5 @@ func TestDamaged(t *testing.T) {
 	}
 	assert.Greater(t, damaged, 100)
 	require.NoError(t, os.WriteFile(b.Path, []byte("not a logbook"), 0o600))
-	assert.ErrorIs(t, b.Add(entry("tide-log", 99), nil), logbook.ErrDamaged)
+	assert.ErrorIs(t, b.Add(entry("tide-log", 99), nil), history.ErrDamaged)
 }

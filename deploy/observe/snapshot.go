@@ -1,0 +1,190 @@
+// Package observe looks at what runs on a host, beside what is declared, and never changes it.
+package observe
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"sync"
+
+	"proudlantern.example/lantern/core/lab"
+	"proudlantern.example/lantern/core/plan"
+	"proudlantern.example/lantern/core/survey"
+	"proudlantern.example/lantern/engine"
+)
+
+// Observer looks at one host.
+type Observer struct {
+	Engine *engine.Engine
+	Lab    string
+	Host   string
+}
+
+// Containers returns the containers of a stack of this lab.
+func (o *Observer) Containers(ctx context.Context, stack string) ([]engine.State, error) {
+	return o.Engine.Containers(ctx, o.Lab, stack)
+}
+
+// Stacks returns the names of the lab's stacks that have containers on the host, sorted.
+func (o *Observer) Stacks(ctx context.Context) ([]string, error) {
+	containers, err := o.Engine.Containers(ctx, o.Lab, "")
+	if err != nil {
+		return nil, err
+	}
+	var names []string
+	for _, c := range containers {
+		names = append(names, c.Labels[plan.LabelStack])
+	}
+	slices.Sort(names)
+	return slices.Compact(names), nil
+}
+
+// Plan compares a stack with what runs.
+func (o *Observer) Plan(ctx context.Context, stack *lab.Stack) (plan.Stack, error) {
+	found, err := o.Snapshot(ctx, stack)
+	if err != nil {
+		return plan.Stack{}, err
+	}
+	unasked := o.askRegistries(ctx, stack, found.Images)
+	p, err := o.PlanFrom(stack, found)
+	p.Unasked = unasked
+	return p, err
+}
+
+// askRegistries finds out which images that are fetched at each deploy have moved since, without fetching them: in a plan they count as what they will be. It returns those of which
+// nobody could say.
+func (o *Observer) askRegistries(ctx context.Context, stack *lab.Stack, images map[string]survey.Image) (unasked []string) {
+	for _, s := range stack.Services {
+		reference := s.Image.Text
+		here, known := images[reference]
+		if s.Fetch != "each-deploy" || !known {
+			continue
+		}
+		digest, err := o.Engine.RemoteDigest(ctx, reference)
+		switch {
+		case err != nil:
+			unasked = append(unasked, reference)
+		case digest != here.ID && !slices.ContainsFunc(here.Digests, func(d string) bool { return strings.HasSuffix(d, "@"+digest) }):
+			here.ID = digest
+			images[reference] = here
+		}
+	}
+	return unasked
+}
+
+// Snapshot is what the engine shows that a plan rests on.
+type Snapshot struct {
+	Containers []engine.State
+	Networks   []survey.Network
+	Volumes    []survey.Volume
+	Images     map[string]survey.Image // that are on the host, by reference and by id
+}
+
+// Snapshot asks the engine for all of it at the same time.
+func (o *Observer) Snapshot(ctx context.Context, stack *lab.Stack) (Snapshot, error) {
+	found := Snapshot{Images: map[string]survey.Image{}}
+	var errs [4]error
+	var wait sync.WaitGroup
+	wait.Go(func() { found.Containers, errs[0] = o.Containers(ctx, stack.Name) })
+	wait.Go(func() { found.Networks, errs[1] = o.Engine.Networks(ctx, o.Lab) })
+	wait.Go(func() { found.Volumes, errs[2] = o.Engine.Volumes(ctx) })
+	wait.Go(func() {
+		var references []string
+		for _, s := range stack.Services {
+			references = append(references, s.Image.Text)
+		}
+		errs[3] = o.addImages(ctx, found.Images, references)
+	})
+	wait.Wait()
+	if err := errors.Join(errs[:]...); err != nil {
+		return found, err
+	}
+	// Mostly these are the same images.
+	var older []string
+	for _, c := range found.Containers {
+		if _, ok := found.Images[c.ImageID]; !ok {
+			older = append(older, c.ImageID)
+		}
+	}
+	return found, o.addImages(ctx, found.Images, older)
+}
+
+// addImages adds those images that are on the host.
+func (o *Observer) addImages(ctx context.Context, to map[string]survey.Image, references []string) error {
+	slices.Sort(references)
+	references = slices.Compact(references)
+	found, errs := make([]survey.Image, len(references)), make([]error, len(references))
+	var wait sync.WaitGroup
+	for i, r := range references {
+		wait.Go(func() { found[i], errs[i] = o.Engine.Image(ctx, r) })
+	}
+	wait.Wait()
+	for i, r := range references {
+		switch {
+		case errs[i] == nil:
+			to[r], to[found[i].ID] = found[i], found[i]
+		case !errors.Is(errs[i], engine.ErrNotFound):
+			return errs[i]
+		}
+	}
+	return nil
+}
+
+// PlanFrom compares a stack with what the engine shows.
+func (o *Observer) PlanFrom(stack *lab.Stack, seen Snapshot) (plan.Stack, error) {
+	if who := unknownIdentity(stack); who != "" {
+		return plan.Stack{}, errors.New(who)
+	}
+	found := plan.Found{Lab: o.Lab, Networks: seen.Networks, Volumes: seen.Volumes}
+	names := map[string]string{} // of services, by container id
+	for _, c := range seen.Containers {
+		names["container:"+c.ID] = c.Labels[plan.LabelService]
+	}
+	unfinished := false
+	for _, c := range seen.Containers {
+		service := c.Labels[plan.LabelService]
+		if IsTransitional(c) {
+			unfinished = true
+			continue
+		}
+		var declared plan.Container
+		if s := stack.Service(service); s != nil {
+			declared = plan.Declare(s)
+		}
+		// Without its image nobody can tell what the image said; then only its fingerprint counts.
+		image, known := seen.Images[c.ImageID]
+		if name, ok := names[c.Container.Shares]; ok {
+			c.Container.Shares = name
+		}
+		found.Running = append(found.Running, plan.Running{
+			Done: CompletedJob(c), Opaque: !known,
+			ID: c.ID, Name: c.Name, Service: service, Digest: c.Labels[plan.LabelDigest], Salt: c.Labels[plan.LabelSalt],
+			ImageID: c.ImageID, Up: c.Running, Container: engine.WithoutImage(c.Container, image, declared),
+		})
+	}
+	p := plan.Make(stack, found, func(reference string) string { return seen.Images[reference].ID })
+	p.Unfinished = unfinished
+	return p, nil
+}
+
+// IsTransitional tells whether a container shows that a deploy is at work, or died: a mark, or one that has not got its name yet or no longer.
+func IsTransitional(c engine.State) bool {
+	return c.Labels[plan.LabelService] == "" || c.Name != c.Labels[plan.LabelStack]+"."+c.Labels[plan.LabelService]
+}
+
+func IsLock(c engine.State) bool {
+	stack := c.Labels[plan.LabelStack]
+	return c.Name == stack+plan.SuffixLock || c.Name == stack+plan.SuffixProven
+}
+
+// unknownIdentity names an account that nobody could look up; what is started with it would run as somebody else.
+func unknownIdentity(stack *lab.Stack) string {
+	for _, s := range stack.Services {
+		if s.RunAs != nil && !s.RunAs.Known {
+			return fmt.Sprintf("%s runs as %s, and the accounts of %s could not be looked up: declare UID:GID", s.FullName(), s.RunAs.Name, stack.Host.Name)
+		}
+	}
+	return ""
+}

@@ -19,70 +19,86 @@ func (s *session) aboutCommand() *cli.Command {
 		Name: "about", Usage: "the long text of a rule of the check or of a key of the files", ArgsUsage: "RULE|KEY|keys|rules",
 		Flags: []cli.Flag{&cli.BoolFlag{Name: "all", Usage: "the whole reference, of keys or of rules", Destination: &all}},
 		Action: func(_ context.Context, c *cli.Command) error {
-			if all {
-				if s.format != "markdown" && s.format != "text" {
-					return usage("--format is markdown here, not %s", s.format)
-				}
-				switch c.Args().First() {
-				case "rules":
-					render.Rules(s.Out, check.All())
-				case "", "keys":
-					render.Reference(s.Out, declare.LabDocs(), declare.StackDocs())
-				default:
-					return usage("--all prints keys or rules, not %s", c.Args().First())
-				}
-				return nil
-			}
 			name := c.Args().First()
+			if all {
+				return s.aboutAll(name)
+			}
 			if name == "" {
 				return usage("lantern about needs the name of a rule or of a key; lantern about keys and lantern about rules list them")
 			}
-			if r, ok := check.Named(name); ok {
-				render.AboutRule(s.Out, s.paint(s.Out), r)
-				return nil
-			}
-			docs := slices.Concat(declare.LabDocs(), declare.StackDocs())
-			switch name {
-			case "keys":
-				render.KeyNames(s.Out, s.paint(s.Out), declare.LabDocs(), declare.StackDocs())
-				return nil
-			case "rules":
-				render.RuleNames(s.Out, s.paint(s.Out), check.All())
-				return nil
-			}
-			keys := named(docs, name)
-			if len(keys) == 0 {
-				tables, words := declare.AnyElsewhere(name)
-				for i, w := range words {
-					switch {
-					case w.Key == "":
-						fmt.Fprintf(s.Out, "%s has no key %s: %s\n", tables[i], name, w.Text)
-						continue
-					case w.Text != "":
-						fmt.Fprintf(s.Out, "what is %s elsewhere is %s here, in %s: %s\n", name, w.Key, tables[i], w.Text)
-					default:
-						fmt.Fprintf(s.Out, "what is %s elsewhere is %s here, in %s\n", name, w.Key, tables[i])
-					}
-					keys = append(keys, slices.DeleteFunc(named(docs, w.Key), func(k declare.KeyDoc) bool {
-						return k.Table != map[string]string{"a service": "[service.NAME]"}[tables[i]] && k.Table != tables[i]
-					})...)
-				}
-				if len(words) == 0 {
-					return unknownWord(name)
-				}
-				if len(keys) > 0 {
-					fmt.Fprintln(s.Out)
-				}
-			}
-			for i, k := range keys {
-				if i > 0 {
-					fmt.Fprintln(s.Out)
-				}
-				render.AboutKey(s.Out, s.paint(s.Out), k)
-			}
-			return nil
+			return s.about(name)
 		},
 	}
+}
+
+// aboutAll prints a whole reference.
+func (s *session) aboutAll(of string) error {
+	if s.format != "markdown" && s.format != "text" {
+		return usage("--format is markdown here, not %s", s.format)
+	}
+	switch of {
+	case "rules":
+		render.Rules(s.Out, check.All())
+	case "", "keys":
+		render.Reference(s.Out, declare.LabDocs(), declare.StackDocs())
+	default:
+		return usage("--all prints keys or rules, not %s", of)
+	}
+	return nil
+}
+
+// about explains a rule, a key, or a word from elsewhere.
+func (s *session) about(name string) error {
+	if r, ok := check.Named(name); ok {
+		render.AboutRule(s.Out, s.paint(s.Out), r)
+		return nil
+	}
+	switch name {
+	case "keys":
+		render.KeyNames(s.Out, s.paint(s.Out), declare.LabDocs(), declare.StackDocs())
+		return nil
+	case "rules":
+		render.RuleNames(s.Out, s.paint(s.Out), check.All())
+		return nil
+	}
+	docs := slices.Concat(declare.LabDocs(), declare.StackDocs())
+	keys := named(docs, name)
+	if len(keys) == 0 {
+		var known bool
+		if keys, known = s.aboutElsewhere(docs, name); !known {
+			return unknownWord(name)
+		}
+	}
+	for i, k := range keys {
+		if i > 0 {
+			fmt.Fprintln(s.Out)
+		}
+		render.AboutKey(s.Out, s.paint(s.Out), k)
+	}
+	return nil
+}
+
+// aboutElsewhere says what a word from elsewhere is here, and returns the keys that it stands for.
+func (s *session) aboutElsewhere(docs []declare.KeyDoc, name string) (keys []declare.KeyDoc, known bool) {
+	tables, words := declare.AnyElsewhere(name)
+	for i, w := range words {
+		switch {
+		case w.Key == "":
+			fmt.Fprintf(s.Out, "%s has no key %s: %s\n", tables[i], name, w.Text)
+			continue
+		case w.Text != "":
+			fmt.Fprintf(s.Out, "what is %s elsewhere is %s here, in %s: %s\n", name, w.Key, tables[i], w.Text)
+		default:
+			fmt.Fprintf(s.Out, "what is %s elsewhere is %s here, in %s\n", name, w.Key, tables[i])
+		}
+		keys = append(keys, slices.DeleteFunc(named(docs, w.Key), func(k declare.KeyDoc) bool {
+			return k.Table != map[string]string{"a service": "[service.NAME]"}[tables[i]] && k.Table != tables[i]
+		})...)
+	}
+	if len(keys) > 0 {
+		fmt.Fprintln(s.Out)
+	}
+	return keys, len(words) > 0
 }
 
 // named returns the keys of that name, in whatever table.

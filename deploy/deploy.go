@@ -181,6 +181,12 @@ func (d *Deployer) Deploy(ctx context.Context, stack *lab.Stack, o Options) (Out
 	if err != nil {
 		return Outcome{}, errors.Join(err, d.remove(context.WithoutCancel(ctx), lock.ID))
 	}
+	return d.underLock(ctx, p, lock), nil
+}
+
+// underLock carries a plan out, proves it, and makes it the one that counts, or puts back what ran before.
+func (d *Deployer) underLock(ctx context.Context, p plan.Stack, lock *lock) Outcome {
+	name := p.Stack.Name
 	out := Outcome{Entry: lock.Entry, Plan: &p}
 	out.Failure = d.carryOut(ctx, p, lock)
 	if out.Failure == nil {
@@ -189,25 +195,25 @@ func (d *Deployer) Deploy(ctx context.Context, stack *lab.Stack, o Options) (Out
 	// From here on nobody can interrupt: half a commit or half a way back is what must not be left behind.
 	ctx = context.WithoutCancel(ctx)
 	if out.Failure == nil {
-		if err := d.rename(ctx, lock.ID, stack.Name+plan.SuffixProven); err != nil {
+		if err := d.rename(ctx, lock.ID, name+plan.SuffixProven); err != nil {
 			// Whether it has got that name decides which way is left, so nothing is undone before that is known.
 			out.Failure = &Failure{Message: err.Error()}
 			switch c, lost := d.own(ctx, lock.ID); {
-			case lost == nil && c.Name == stack.Name+plan.SuffixProven:
+			case lost == nil && c.Name == name+plan.SuffixProven:
 				out.Failure = nil
 			case lost != nil && !errors.Is(lost, engine.ErrNotFound):
-				out.Result, out.Hand = NeedsAHand, []string{fmt.Sprintf("everything is proven and runs, but the engine does not answer (%s); run lantern deploy %s once it does", lost, stack.Name)}
-				return out, nil
+				out.Result, out.Hand = NeedsAHand, []string{fmt.Sprintf("everything is proven and runs, but the engine does not answer (%s); run lantern deploy %s once it does", lost, name)}
+				return out
 			}
 		}
 	}
 	if out.Failure == nil {
-		out.end(d.commit(ctx, stack.Name))
+		out.end(d.commit(ctx, name))
 		d.lookFromHere(ctx, p)
 	} else {
-		out.end(d.putBack(ctx, stack.Name, lock))
+		out.end(d.putBack(ctx, name, lock))
 	}
-	return out, nil
+	return out
 }
 
 // carryOut replaces level by level; services of one level at the same time.

@@ -25,85 +25,117 @@ const (
 	lastLines = 6
 )
 
+// proving is a service that was just started, and is waited for.
+type proving struct {
+	*Deployer
+	stack, service, id string
+	proof              plan.Proof
+	since              time.Time
+	within             time.Duration
+
+	first time.Time // when the container was started the first time
+	told  time.Time // when a person was told last
+	last  func() string
+	how   string // what the last try that came to an end has seen
+}
+
 // proveReady waits until a service that was just started is ready.
 func (d *Deployer) proveReady(ctx context.Context, stack, service, id string, proof plan.Proof, since time.Time) *Failure {
 	if !proof.Declared() && proof.PagePort > 0 {
 		return nil // its page is the proof, once everything runs
 	}
 	d.event(stack, service, StepProve, Begun, "")
-	within := proof.Within
+	p := &proving{Deployer: d, stack: stack, service: service, id: id, proof: proof, since: since, within: proof.Within}
 	if !proof.Declared() {
-		within = observe.Steady + time.Minute
+		p.within = observe.Steady + time.Minute
 	}
-	waiting, cancel := context.WithTimeout(ctx, within)
+	waiting, cancel := context.WithTimeout(ctx, p.within)
 	defer cancel()
 	seen := watchLog(waiting, d.Engine, id, proof.Log, since)
 	pause, most := probeFirst, probeEvery
 	if proof.Command != nil || proof.Image {
 		most = time.Second // each try is a process
 	}
-	var first, told time.Time
-	var lastLine func() string
-	how := "" // what the last try that came to an end has seen
 	for {
-		if now := time.Now(); now.Sub(since) > tellAfter && now.Sub(told) > tellEvery {
-			if told = now; lastLine == nil {
-				lastLine = d.follow(waiting, id)
-			}
-			d.Report(Event{Time: now.UTC(), Host: d.Host, Stack: stack, Service: service, Step: StepProve, State: Progress, Line: lastLine(),
-				Detail: fmt.Sprintf("waited for %s of at most %s", now.Sub(since).Round(time.Second), within.Round(time.Second))})
-		}
-		c, err := d.Engine.Inspect(waiting, id)
-		if err != nil && waiting.Err() == nil {
-			return d.failed(ctx, stack, service, id, err.Error())
-		}
-		if err == nil {
-			if first.IsZero() {
-				first = c.Started
-			}
-			switch {
-			case observe.CompletedJob(c) && (proof.Done || !proof.Declared()):
-				d.event(stack, service, StepProve, StepDone, "done")
-				return nil // a job that has done its work
-			case !c.Running && c.Status == "stopped":
-				// Podman's service says so for a moment, before it knows how it ended.
-			case !c.Running:
-				return d.failed(ctx, stack, service, id, "it "+observe.HowEnded(c))
-			case c.Restarts > 0 && c.Started.After(first.Add(time.Second)):
-				return d.failed(ctx, stack, service, id, fmt.Sprintf("it ended and was restarted %d times", c.Restarts))
-			}
-		}
-		if proof.Image && err == nil && c.Check == nil {
-			return d.failed(ctx, stack, service, id, "ready = { image = true }, and its image declares no check")
-		}
-		ready := false
-		if c.Running {
-			var now string
-			if ready, now = d.Ready(waiting, c, proof, seen, since); ready || now != "" || waiting.Err() == nil {
-				how = now
-			}
-		}
-		if ready {
-			if proof.Command != nil || proof.Image {
-				how = ""
-			}
-			d.event(stack, service, StepProve, StepDone, fmt.Sprintf("ready after %s%s", time.Since(since).Round(100*time.Millisecond), how))
-			return nil
+		p.tell(waiting)
+		if done, f := p.try(ctx, waiting, seen); done || f != nil {
+			return f
 		}
 		select {
 		case <-waiting.Done():
-			if ctx.Err() != nil {
-				return &Failure{Service: service, Message: "interrupted while it was waited for"}
-			}
-			why := observe.NotReady(proof)
-			if how != "" {
-				why += ": " + how
-			}
-			return d.failed(ctx, stack, service, id, fmt.Sprintf("it was not ready within %s: %s", proof.Within, why))
+			return p.late(ctx)
 		case <-time.After(pause):
 			pause = min(2*pause, most)
 		}
 	}
+}
+
+// tell says what is waited for, once that takes longer than a moment.
+func (p *proving) tell(waiting context.Context) {
+	now := time.Now()
+	if now.Sub(p.since) <= tellAfter || now.Sub(p.told) <= tellEvery {
+		return
+	}
+	if p.told = now; p.last == nil {
+		p.last = p.follow(waiting, p.id)
+	}
+	p.Report(Event{
+		Time: now.UTC(), Host: p.Host, Stack: p.stack, Service: p.service, Step: StepProve, State: Progress, Line: p.last(),
+		Detail: fmt.Sprintf("waited for %s of at most %s", now.Sub(p.since).Round(time.Second), p.within.Round(time.Second)),
+	})
+}
+
+// try looks once whether the service is ready, or cannot become so any more.
+func (p *proving) try(ctx, waiting context.Context, seen <-chan struct{}) (done bool, f *Failure) {
+	c, err := p.Engine.Inspect(waiting, p.id)
+	switch {
+	case err != nil && waiting.Err() != nil:
+		return false, nil
+	case err != nil:
+		return false, p.failed(ctx, p.stack, p.service, p.id, err.Error())
+	case p.first.IsZero():
+		p.first = c.Started
+	}
+	switch {
+	case observe.CompletedJob(c) && (p.proof.Done || !p.proof.Declared()):
+		p.event(p.stack, p.service, StepProve, StepDone, "done")
+		return true, nil // a job that has done its work
+	case !c.Running && c.Status == "stopped":
+		// Podman's service says so for a moment, before it knows how it ended.
+	case !c.Running:
+		return false, p.failed(ctx, p.stack, p.service, p.id, "it "+observe.HowEnded(c))
+	case c.Restarts > 0 && c.Started.After(p.first.Add(time.Second)):
+		return false, p.failed(ctx, p.stack, p.service, p.id, fmt.Sprintf("it ended and was restarted %d times", c.Restarts))
+	}
+	if p.proof.Image && c.Check == nil {
+		return false, p.failed(ctx, p.stack, p.service, p.id, "ready = { image = true }, and its image declares no check")
+	}
+	if !c.Running {
+		return false, nil
+	}
+	ready, how := p.Ready(waiting, c, p.proof, seen, p.since)
+	if ready || how != "" || waiting.Err() == nil {
+		p.how = how
+	}
+	if ready {
+		if p.proof.Command != nil || p.proof.Image {
+			p.how = ""
+		}
+		p.event(p.stack, p.service, StepProve, StepDone, fmt.Sprintf("ready after %s%s", time.Since(p.since).Round(100*time.Millisecond), p.how))
+	}
+	return ready, nil
+}
+
+// late is the failure of a service that was not ready in time.
+func (p *proving) late(ctx context.Context) *Failure {
+	if ctx.Err() != nil {
+		return &Failure{Service: p.service, Message: "interrupted while it was waited for"}
+	}
+	why := observe.NotReady(p.proof)
+	if p.how != "" {
+		why += ": " + p.how
+	}
+	return p.failed(ctx, p.stack, p.service, p.id, fmt.Sprintf("it was not ready within %s: %s", p.proof.Within, why))
 }
 
 // follow reads a container's log from its last line on, and returns what tells the last one so far.

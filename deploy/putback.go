@@ -62,35 +62,57 @@ func (d *Deployer) notBack(ctx context.Context, stack string, l *lock) (string, 
 	return "", err
 }
 
+// wayBack is what is still to be done by hand after a deploy was undone.
+type wayBack struct{ Outcome }
+
+func (w *wayBack) needs(format string, args ...any) {
+	w.Result = NeedsAHand
+	w.Hand = append(w.Hand, fmt.Sprintf(format, args...))
+}
+
+// bringBack undoes a deploy, once: first its lock gets its name back, then what is new goes, then what ran before gets its names, its
+// networks and its policies, and is started.
 func (d *Deployer) bringBack(ctx context.Context, stack string, l *lock) Outcome {
-	out := Outcome{Result: PutBack}
-	needs := func(format string, args ...any) {
-		out.Result = NeedsAHand
-		out.Hand = append(out.Hand, fmt.Sprintf(format, args...))
-	}
+	out := &wayBack{Outcome{Result: PutBack}}
 	containers, err := d.Containers(ctx, stack)
 	for until := time.Now().Add(d.Patience); errors.Is(err, engine.ErrUnknownOutcome) && time.Now().Before(until); {
 		time.Sleep(probeEvery)
 		containers, err = d.Containers(ctx, stack)
 	}
 	if err != nil {
-		needs("the engine does not answer (%s); run lantern deploy %s once it does: it first brings back what ran before", err, stack)
-		return out
+		out.needs("the engine does not answer (%s); run lantern deploy %s once it does: it first brings back what ran before", err, stack)
+		return out.Outcome
 	}
-	by := map[string]engine.State{}
 	for _, c := range containers {
-		by[c.Name] = c
 		// First of all: who found this name after a death from here on would finish what is being undone.
 		if c.ID == l.ID && c.Name == stack+plan.SuffixProven {
 			if err := d.rename(ctx, c.ID, stack+plan.SuffixLock); err != nil {
-				needs("nothing was undone, as the container %s cannot be renamed (%s); run lantern deploy %s again", c.Name, err, stack)
-				return out
+				out.needs("nothing was undone, as the container %s cannot be renamed (%s); run lantern deploy %s again", c.Name, err, stack)
+				return out.Outcome
 			}
 		}
 	}
+	removed := d.removeNew(ctx, stack, l, containers, out.needs)
+	for _, m := range l.Moves {
+		if err := d.move(ctx, stack, m, m.Was); err != nil {
+			out.needs("bring the network %s back to what it was: %s", m.Was.Name, err)
+		}
+	}
+	back := d.nameAgain(ctx, stack, containers, removed, out.needs)
+	d.startAgain(ctx, stack, back, l.WasUp, out.needs)
+	if err := d.removeUnused(ctx, stack, nil); err != nil && len(back) == 0 {
+		out.needs("remove by hand: %s", err)
+	}
+	if err := d.removeMadeVolumes(ctx, stack, l); err != nil {
+		out.needs("remove by hand the volume that was made: %s", err)
+	}
+	return out.Outcome
+}
+
+// removeNew removes what a deploy has made, under either name, and returns the names of what is gone.
+func (d *Deployer) removeNew(ctx context.Context, stack string, l *lock, containers []engine.State, needs func(string, ...any)) map[string]bool {
 	removed := map[string]bool{}
 	for _, c := range engine.GuestsFirst(containers) {
-		// New is what this deploy made, under either name.
 		if c.Labels[plan.LabelService] == "" || entryOf(c) != l.Entry || strings.HasSuffix(c.Name, plan.SuffixPrevious) {
 			continue
 		}
@@ -105,20 +127,20 @@ func (d *Deployer) bringBack(ctx context.Context, stack string, l *lock) Outcome
 		removed[c.Name] = true
 		d.event(stack, c.Labels[plan.LabelService], StepRemove, StepDone, "the new container")
 	}
-	for _, m := range l.Moves {
-		if err := d.move(ctx, stack, m, m.Was); err != nil {
-			needs("bring the network %s back to what it was: %s", m.Was.Name, err)
-		}
-	}
-	var back []engine.State
+	return removed
+}
+
+// nameAgain gives what ran before its names back, and returns all of it.
+func (d *Deployer) nameAgain(ctx context.Context, stack string, containers []engine.State, removed map[string]bool, needs func(string, ...any)) (back []engine.State) {
 	for _, c := range containers {
 		name := stack + "." + c.Labels[plan.LabelService]
 		switch {
 		case c.Labels[plan.LabelService] == "" || removed[c.Name] || c.Name == name+plan.SuffixNext:
 			continue
 		case c.Name == name+plan.SuffixPrevious:
-			if _, taken := by[name]; taken && !removed[name] {
-				continue // said above
+			taken := slices.ContainsFunc(containers, func(o engine.State) bool { return o.Name == name })
+			if taken && !removed[name] {
+				continue // said already
 			}
 			if err := persist(func() error { return d.rename(ctx, c.ID, name) }); err != nil {
 				needs("rename the container %s to %s and start it: %s", c.Name, name, err)
@@ -127,14 +149,7 @@ func (d *Deployer) bringBack(ctx context.Context, stack string, l *lock) Outcome
 		}
 		back = append(back, c)
 	}
-	d.startAgain(ctx, stack, back, l.WasUp, needs)
-	if err := d.removeUnused(ctx, stack, nil); err != nil && len(back) == 0 {
-		needs("remove by hand: %s", err)
-	}
-	if err := d.removeMadeVolumes(ctx, stack, l); err != nil {
-		needs("remove by hand the volume that was made: %s", err)
-	}
-	return out
+	return back
 }
 
 // startAgain gives what ran before its restart policy back, starts it and proves it. What was first then is tried first now; whatever

@@ -83,6 +83,17 @@ func (r *resolver) engineName(into *string, at *source.Span, t declare.Text, in 
 func (r *resolver) network(s *Service, d *declare.Service, in *scope) {
 	rare := settingsOf(d)
 	s.NetworkMode, s.Overlap = rare.Network.Value, rare.Overlap != nil && *rare.Overlap
+	r.listens(s, rare, in)
+	if rare.SharesNetworkWith.IsSet() {
+		r.shares(s, rare, in)
+	}
+	if !r.hasOtherNetwork(d, rare) {
+		r.sharedNetworks(s, d, in)
+	}
+}
+
+// listens works out which ports a service opens itself.
+func (r *resolver) listens(s *Service, rare *declare.Settings, in *scope) {
 	for _, t := range rare.Listens {
 		v, ok := r.known(t, in)
 		if !ok {
@@ -96,27 +107,32 @@ func (r *resolver) network(s *Service, d *declare.Service, in *scope) {
 		at := v.Part(p.HostAt[0], p.HostAt[0]+p.HostAt[1])
 		s.Listens = append(s.Listens, Port{p, at, at})
 	}
-	if rare.SharesNetworkWith.IsSet() {
-		r.shares(s, rare, in)
-	}
+}
+
+// hasOtherNetwork tells whether a service lives in another network than those of the lab, and reports what has no meaning then.
+func (r *resolver) hasOtherNetwork(d *declare.Service, rare *declare.Settings) bool {
 	instead := ""
 	switch {
 	case rare.Network.IsSet():
 		instead = `network = "` + rare.Network.Value + `"`
 	case rare.SharesNetworkWith.IsSet():
 		instead = "shares-network-with"
+	default:
+		return false
 	}
 	switch {
 	case rare.Network.IsSet() && rare.SharesNetworkWith.IsSet():
 		r.problem("value-grammar", rare.SharesNetworkWith.Span, "network and shares-network-with exclude each other")
-	case instead != "" && len(d.Networks) > 0:
+	case len(d.Networks) > 0:
 		r.problem("value-grammar", d.Networks[0].Span, "networks have no meaning beside %s", instead)
-	case instead != "" && len(rare.Aliases) > 0:
+	case len(rare.Aliases) > 0:
 		r.problem("value-grammar", rare.Aliases[0].Span, "names on networks have no meaning beside %s", instead)
 	}
-	if instead != "" {
-		return
-	}
+	return true
+}
+
+// sharedNetworks works out which networks of the lab a service is on.
+func (r *resolver) sharedNetworks(s *Service, d *declare.Service, in *scope) {
 	names := d.Networks
 	if names == nil {
 		names = in.decl.Networks

@@ -32,43 +32,63 @@ type PortUse struct {
 
 // Ports returns who has which port of a host, by number. What a declared service holds itself is not said twice.
 func (l *Lab) Ports(h *Host) []PortUse {
-	var all []PortUse
-	type key struct {
-		protocol string
-		port     int
+	all := l.declaredPorts(h)
+	ours := map[portKey]bool{}
+	for _, u := range all {
+		ours[portKey{u.Protocol, u.Port}] = true
 	}
-	ours := map[key]bool{}
+	all = append(all, reservedPorts(h)...)
+	if h.Survey != nil {
+		all = append(all, l.heldPorts(h, ours)...)
+	}
+	slices.SortStableFunc(all, func(a, b PortUse) int {
+		return cmp.Or(cmp.Compare(a.Port, b.Port), cmp.Compare(a.Protocol, b.Protocol), cmp.Compare(a.Kind, b.Kind), cmp.Compare(a.Owner, b.Owner))
+	})
+	return slices.Compact(all)
+}
+
+// portKey is a port of a host, whatever its address.
+type portKey struct {
+	protocol string
+	port     int
+}
+
+// declaredPorts returns the ports that services of the lab publish or open on a host.
+func (l *Lab) declaredPorts(h *Host) []PortUse {
+	var all []PortUse
 	for _, st := range l.Stacks {
 		if st.Host != h {
 			continue
 		}
 		for _, s := range st.Services {
 			for i, p := range slices.Concat(s.Ports, s.Listens) {
+				published := i < len(s.Ports)
 				for _, proto := range p.Protocols {
 					for n := p.Host.First; n > 0 && n <= p.Host.Last; n++ {
 						u := PortUse{Host: h.Name, Protocol: proto, Port: n, Owner: s.FullName(), Kind: PortDeclared}
-						if i < len(s.Ports) {
+						if published {
 							u.ContainerPort = p.Container.First + n - p.Host.First
 						}
-						for _, a := range p.Addresses {
-							u.Address = a.String()
-							break
+						if len(p.Addresses) > 0 {
+							u.Address = p.Addresses[0].String()
 						}
 						if p.Localhost {
 							u.Address = "localhost"
 						}
-						ours[key{proto, n}] = true
 						all = append(all, u)
 					}
 				}
 			}
 		}
 	}
+	return all
+}
+
+// reservedPorts returns the ports that lab.toml keeps free on a host.
+func reservedPorts(h *Host) []PortUse {
+	var all []PortUse
 	for _, r := range h.Reserved {
-		proto := r.Protocol
-		if proto == "" {
-			proto = "any"
-		}
+		proto := cmp.Or(r.Protocol, "any")
 		owner := "lab.toml"
 		if r.For != "" {
 			owner = "lab.toml, for " + r.For
@@ -77,32 +97,33 @@ func (l *Lab) Ports(h *Host) []PortUse {
 			all = append(all, PortUse{Host: h.Name, Protocol: proto, Port: n, Owner: owner, Kind: PortReserved})
 		}
 	}
-	if h.Survey != nil {
-		for _, c := range h.Survey.Containers {
-			for _, p := range c.Published() {
-				switch {
-				case c.Lab != l.Name:
-					all = append(all, PortUse{h.Name, p.Protocol, p.Address, p.Port, p.Container, "container " + c.Name, PortForeign})
-				case !ours[key{p.Protocol, p.Port}]:
-					all = append(all, PortUse{h.Name, p.Protocol, p.Address, p.Port, p.Container, c.Stack + "/" + c.Service, PortRunning})
-				}
+	return all
+}
+
+// heldPorts returns the ports that containers and processes of a host hold, those of the lab's own services aside.
+func (l *Lab) heldPorts(h *Host, ours map[portKey]bool) []PortUse {
+	var all []PortUse
+	for _, c := range h.Survey.Containers {
+		for _, p := range c.Published() {
+			switch {
+			case c.Lab != l.Name:
+				all = append(all, PortUse{h.Name, p.Protocol, p.Address, p.Port, p.Container, "container " + c.Name, PortForeign})
+			case !ours[portKey{p.Protocol, p.Port}]:
+				all = append(all, PortUse{h.Name, p.Protocol, p.Address, p.Port, p.Container, c.Stack + "/" + c.Service, PortRunning})
 			}
-		}
-		for _, s := range h.Survey.Listeners {
-			if s.Container != "" || ours[key{s.Protocol, s.Port}] && s.Process == "" {
-				continue
-			}
-			owner := "a process that only root may see"
-			if s.Process != "" {
-				owner = s.Process + " (pid " + strconv.Itoa(s.PID) + ")"
-			}
-			all = append(all, PortUse{Host: h.Name, Protocol: s.Protocol, Address: everywhere(s.Address), Port: s.Port, Owner: owner, Kind: PortProcess})
 		}
 	}
-	slices.SortStableFunc(all, func(a, b PortUse) int {
-		return cmp.Or(cmp.Compare(a.Port, b.Port), cmp.Compare(a.Protocol, b.Protocol), cmp.Compare(a.Kind, b.Kind), cmp.Compare(a.Owner, b.Owner))
-	})
-	return slices.Compact(all)
+	for _, s := range h.Survey.Listeners {
+		if s.Container != "" || ours[portKey{s.Protocol, s.Port}] && s.Process == "" {
+			continue
+		}
+		owner := "a process that only root may see"
+		if s.Process != "" {
+			owner = s.Process + " (pid " + strconv.Itoa(s.PID) + ")"
+		}
+		all = append(all, PortUse{Host: h.Name, Protocol: s.Protocol, Address: everywhere(s.Address), Port: s.Port, Owner: owner, Kind: PortProcess})
+	}
+	return all
 }
 
 // everywhere returns "" for an address that stands for all.

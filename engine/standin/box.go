@@ -101,29 +101,19 @@ func (s *Server) create(r *http.Request) (int, any, error) {
 		}
 	}
 	mode := string(ask.HostConfig.NetworkMode)
-	partner := strings.TrimPrefix(mode, "container:")
-	if partner != mode && s.containers[partner] == nil {
+	partner, guest := strings.CutPrefix(mode, "container:")
+	if guest && s.containers[partner] == nil {
 		return 404, nil, fmt.Errorf("No such container: %s", partner)
 	}
 	s.addVolumes(ask.HostConfig)
 	s.made++
 	b := &box{
 		id: newID(), name: name, server: s, created: time.Now(), image: image, imageID: image.id(reference), config: ask.Config, host: ask.HostConfig,
-		network: string(ask.HostConfig.NetworkMode), networks: map[string]*network.EndpointSettings{}, changed: make(chan struct{}),
+		network: mode, networks: map[string]*network.EndpointSettings{}, changed: make(chan struct{}),
 		address: netip.AddrFrom4([4]byte{127, s.base, byte(s.made >> 8), byte(s.made)}),
 	}
-	if partner != mode {
+	if guest {
 		b.address = s.containers[partner].address
-	}
-	for _, path := range image.Volumes {
-		if !slices.ContainsFunc(b.host.Mounts, func(m mount.Mount) bool { return m.Target == path }) {
-			m := container.MountPoint{Type: mount.TypeVolume, Name: newID(), Destination: path, RW: true}
-			s.volumes[m.Name] = &volume.Volume{Name: m.Name, Driver: "local", Scope: "local"}
-			b.unnamed = append(b.unnamed, m)
-		}
-	}
-	if image.Check != nil && b.config.Healthcheck == nil {
-		b.config.Healthcheck = &dockerspec.HealthcheckConfig{Test: append([]string{"CMD"}, image.Check...)}
 	}
 	b.state.Status = "created"
 	if ask.NetworkingConfig != nil {
@@ -134,15 +124,29 @@ func (s *Server) create(r *http.Request) (int, any, error) {
 			b.networks[n] = e
 		}
 	}
-	// As real engines show it: the image's variables first, unless the container sets them.
+	s.fromImage(b)
+	s.containers[b.id] = b
+	return 201, container.CreateResponse{ID: b.id, Warnings: []string{}}, nil
+}
+
+// fromImage gives a container what its image declares, unless it says so itself: volumes, the check, variables.
+func (s *Server) fromImage(b *box) {
+	for _, path := range b.image.Volumes {
+		if !slices.ContainsFunc(b.host.Mounts, func(m mount.Mount) bool { return m.Target == path }) {
+			m := container.MountPoint{Type: mount.TypeVolume, Name: newID(), Destination: path, RW: true}
+			s.volumes[m.Name] = &volume.Volume{Name: m.Name, Driver: "local", Scope: "local"}
+			b.unnamed = append(b.unnamed, m)
+		}
+	}
+	if b.image.Check != nil && b.config.Healthcheck == nil {
+		b.config.Healthcheck = &dockerspec.HealthcheckConfig{Test: append([]string{"CMD"}, b.image.Check...)}
+	}
 	env := b.config.Env
-	for k, v := range image.Env {
+	for k, v := range b.image.Env {
 		if !slices.ContainsFunc(env, func(e string) bool { return strings.HasPrefix(e, k+"=") }) {
 			b.config.Env = append(b.config.Env, k+"="+v)
 		}
 	}
-	s.containers[b.id] = b
-	return 201, container.CreateResponse{ID: b.id, Warnings: []string{}}, nil
 }
 
 // exists tells whether the machine that is stood in for has a path.

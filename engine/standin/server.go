@@ -188,27 +188,11 @@ func (s *Server) Close() error {
 // apiVersion is that of the engine whose manners the stand-in has.
 const apiVersion = "1.41"
 
+// routes are the calls of the API that are answered.
 func (s *Server) routes() http.Handler {
 	mux := http.NewServeMux()
-	handle := func(pattern string, f func(r *http.Request) (int, any, error)) {
-		mux.HandleFunc(pattern, func(w http.ResponseWriter, r *http.Request) {
-			status, body, err := f(r)
-			if err != nil {
-				body = map[string]string{"message": err.Error()}
-			}
-			w.Header().Set("Content-Type", "application/json")
-			w.WriteHeader(status)
-			if body != nil {
-				json.NewEncoder(w).Encode(body)
-			}
-		})
-	}
-	mux.HandleFunc("/_ping", func(w http.ResponseWriter, r *http.Request) {
-		w.Header().Set("Api-Version", apiVersion)
-		w.Header().Set("Ostype", "linux")
-		w.Header().Set("Server", engine.StandInName+"/1")
-		fmt.Fprint(w, "OK")
-	})
+	handle := func(pattern string, f answer) { mux.Handle(pattern, f) }
+	mux.HandleFunc("/_ping", ping)
 	handle("GET /version", s.version)
 	handle("GET /info", s.info)
 	handle("GET /containers/json", s.list)
@@ -238,23 +222,52 @@ func (s *Server) routes() http.Handler {
 	handle("GET /images/{name...}", s.inspectImage)
 	handle("DELETE /images/{name...}", s.removeImage)
 	handle("GET /distribution/{name...}", s.distribution)
-	handle("GET "+engine.StandInMachine, func(*http.Request) (int, any, error) {
-		if s.options.Machine == nil {
-			return 404, nil, errors.New("this stand-in stands in for no machine")
-		}
-		s.mu.Lock()
-		defer s.mu.Unlock()
-		facts := *s.options.Machine // folders may be added while it is written
-		facts.Paths = slices.Clone(facts.Paths)
-		return 200, &facts, nil
-	})
+	handle("GET "+engine.StandInMachine, s.machine)
+	return unversioned(mux)
+}
+
+// answer is a call that is answered with a status and JSON.
+type answer func(r *http.Request) (int, any, error)
+
+func (f answer) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	status, body, err := f(r)
+	if err != nil {
+		body = map[string]string{"message": err.Error()}
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(status)
+	if body != nil {
+		json.NewEncoder(w).Encode(body)
+	}
+}
+
+func ping(w http.ResponseWriter, _ *http.Request) {
+	w.Header().Set("Api-Version", apiVersion)
+	w.Header().Set("Ostype", "linux")
+	w.Header().Set("Server", engine.StandInName+"/1")
+	fmt.Fprint(w, "OK")
+}
+
+// machine tells of the machine that is stood in for.
+func (s *Server) machine(*http.Request) (int, any, error) {
+	if s.options.Machine == nil {
+		return 404, nil, errors.New("this stand-in stands in for no machine")
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	facts := *s.options.Machine // folders may be added while it is written
+	facts.Paths = slices.Clone(facts.Paths)
+	return 200, &facts, nil
+}
+
+// unversioned takes the version in front of a path away: it changes nothing here.
+func unversioned(h http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		// The version in front of a path changes nothing here.
 		if rest, ok := strings.CutPrefix(r.URL.Path, "/v1."); ok {
 			_, rest, _ = strings.Cut(rest, "/")
 			r.URL.Path, r.URL.RawPath = "/"+rest, ""
 		}
-		mux.ServeHTTP(w, r)
+		h.ServeHTTP(w, r)
 	})
 }
 

@@ -4,8 +4,8 @@ import (
 	"context"
 	"slices"
 
-	"proudlantern.example/lantern/core/check"
 	"proudlantern.example/lantern/core/lab"
+	"proudlantern.example/lantern/core/wiring"
 	"proudlantern.example/lantern/deploy"
 	"proudlantern.example/lantern/deploy/observe"
 )
@@ -111,7 +111,7 @@ func (l *Leftover) Close() { l.on.Engine.Close() }
 
 // Prove tests stacks at any time, and changes nothing.
 func (w *Workspace) Prove(ctx context.Context, stacks []*lab.Stack) ([]observe.Proven, error) {
-	wires := check.Wires(w.Lab)
+	wires := wiring.Connections(w.Lab)
 	var all []observe.Proven
 	for _, st := range stacks {
 		d, err := w.deployer(ctx, st.Host, nil)

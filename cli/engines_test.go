@@ -293,7 +293,7 @@ func TestLifeOfAStack(t *testing.T) {
 		networks, err := b.engine.Networks(t.Context(), "")
 		require.NoError(t, err)
 		for _, n := range networks {
-			assert.NotEqual(t, plan.NetworkName("tide-log"), n.Name)
+			assert.NotEqual(t, wiring.NetworkName("tide-log"), n.Name)
 		}
 	})
 }

@@ -27,6 +27,7 @@ import (
 	"proudlantern.example/lantern/core/lab"
 	"proudlantern.example/lantern/core/plan"
 	"proudlantern.example/lantern/core/survey"
+	"proudlantern.example/lantern/core/wiring"
 	"proudlantern.example/lantern/deploy"
 	"proudlantern.example/lantern/deploy/observe"
 	"proudlantern.example/lantern/engine"
@@ -168,7 +169,7 @@ func (w *world) settled(st *lab.Stack) {
 	}
 	networks, err := w.engine.Networks(context.Background(), "")
 	require.NoError(w.t, err)
-	for _, n := range plan.NetworksOf(st) {
+	for _, n := range wiring.NetworksOf(st) {
 		i := slices.IndexFunc(networks, func(f survey.Network) bool { return f.Name == n.Name })
 		if assert.GreaterOrEqual(w.t, i, 0, "the network %s is there", n.Name) && n.Subnet != "" {
 			assert.Equal(w.t, []string{n.Subnet}, networks[i].Subnets)

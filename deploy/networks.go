@@ -9,6 +9,7 @@ import (
 
 	"proudlantern.example/lantern/core/plan"
 	"proudlantern.example/lantern/core/survey"
+	"proudlantern.example/lantern/core/wiring"
 	"proudlantern.example/lantern/deploy/observe"
 	"proudlantern.example/lantern/engine"
 )
@@ -54,7 +55,7 @@ func aliases(c engine.State, network string) []string {
 // moves returns the networks that a plan makes anew.
 func (d *Deployer) moves(ctx context.Context, p plan.Stack) ([]move, error) {
 	var all []move
-	for _, n := range plan.NetworksOf(p.Stack) {
+	for _, n := range wiring.NetworksOf(p.Stack) {
 		if !slices.ContainsFunc(p.Networks, func(r plan.Resource) bool { return r.Name == n.Name && r.Action == plan.Replace }) {
 			continue
 		}

@@ -11,6 +11,7 @@ import (
 	"proudlantern.example/lantern/core/lab"
 	"proudlantern.example/lantern/core/plan"
 	"proudlantern.example/lantern/core/survey"
+	"proudlantern.example/lantern/core/wiring"
 	"proudlantern.example/lantern/deploy/observe"
 	"proudlantern.example/lantern/engine"
 )
@@ -18,7 +19,7 @@ import (
 // makeResources makes what the containers of a stack need beside themselves: networks, volumes, folders.
 func (d *Deployer) makeResources(ctx context.Context, p plan.Stack, lock *lock) error {
 	name := p.Stack.Name
-	for _, n := range plan.NetworksOf(p.Stack) {
+	for _, n := range wiring.NetworksOf(p.Stack) {
 		if slices.ContainsFunc(lock.Moves, func(m move) bool { return m.Is.Name == n.Name }) {
 			continue // once its members have stopped
 		}

@@ -7,9 +7,9 @@ import (
 	"strings"
 
 	"proudlantern.example/lantern/core/lab"
-	"proudlantern.example/lantern/core/plan"
 	"proudlantern.example/lantern/core/source"
 	"proudlantern.example/lantern/core/survey"
+	"proudlantern.example/lantern/core/wiring"
 )
 
 var nameRules = []Rule{
@@ -62,7 +62,7 @@ func nameTaken(in *Input) {
 				in.report(st.Services[0], source.Problem{At: at, Message: fmt.Sprintf("%s has a %s %s that is not of this lab", st.Host.Name, what, name)})
 			}
 		}
-		for _, n := range plan.NetworksOf(st) {
+		for _, n := range wiring.NetworksOf(st) {
 			at := st.Services[0].At
 			for _, shared := range in.Lab.Networks {
 				if n.Shared && shared.EngineName == n.Name {
@@ -89,7 +89,7 @@ func aliasClash(in *Input) {
 	taken := map[name]*lab.Service{}
 	for _, s := range in.services() {
 		reported := false
-		for _, n := range plan.Attachments(s) {
+		for _, n := range wiring.Attachments(s) {
 			for _, alias := range n.Aliases {
 				k := name{s.Stack.Host, n.Network, alias}
 				other := taken[k]

@@ -8,6 +8,7 @@ import (
 
 	"proudlantern.example/lantern/core/lab"
 	"proudlantern.example/lantern/core/source"
+	"proudlantern.example/lantern/core/wiring"
 )
 
 var publishingRules = []Rule{
@@ -171,7 +172,7 @@ func setByVariable(s *lab.Service, port int) bool {
 	return slices.ContainsFunc(s.Env, func(v lab.Variable) bool {
 		address, is := strings.CutSuffix(v.Value.Reveal(), text)
 		// Behind any other machine's name it is that machine's port.
-		return is && !portOfAnother(s, v) && slices.Contains([]string{"", ":", "0.0.0.0:", "[::]:", "*:"}, address)
+		return is && !wiring.PortOfAnother(s, v) && slices.Contains([]string{"", ":", "0.0.0.0:", "[::]:", "*:"}, address)
 	})
 }
 
@@ -228,8 +229,8 @@ func portWideOpen(in *Input) {
 // reachedOverHost tells whether a value in the lab names a published port by its host's address.
 func reachedOverHost(in *Input, s *lab.Service, p lab.Port) bool {
 	found := false
-	eachWire(in, func(w wire, _ map[string]*lab.Service) {
-		found = found || w.host == s.Stack.Host.Address && !isLocal(w.host) && p.Host.First <= w.port && w.port <= p.Host.Last
+	eachWire(in, func(w wiring.Wire, _ *wiring.Resolvable) {
+		found = found || w.Host == s.Stack.Host.Address && !wiring.IsLocal(w.Host) && p.Host.First <= w.Port && w.Port <= p.Host.Last
 	})
 	return found
 }

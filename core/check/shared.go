@@ -7,15 +7,16 @@ import (
 	"proudlantern.example/lantern/core/declare"
 	"proudlantern.example/lantern/core/lab"
 	"proudlantern.example/lantern/core/survey"
+	"proudlantern.example/lantern/core/wiring"
 )
 
 // shared is what several rules ask for, worked out once for all of them. Rules run at the same time: nothing of it changes.
 type shared struct {
-	services []*lab.Service    // that have a host
-	surveyed []*lab.Service    // those whose hosts have a survey
-	unseen   []*lab.Host       // hosts of services that have none
-	graph    func() *graph     // who talks to whom
-	paths    func() []pathUsed // which paths of hosts are mounted
+	services []*lab.Service       // that have a host
+	surveyed []*lab.Service       // those whose hosts have a survey
+	unseen   []*lab.Host          // hosts of services that have none
+	graph    func() *wiring.Graph // who talks to whom
+	paths    func() []pathUsed    // which paths of hosts are mounted
 }
 
 // pathUsed is a mount of a path of the host.
@@ -43,7 +44,7 @@ func share(l *lab.Lab) *shared {
 			h.Survey.Index()
 		}
 	}
-	s.graph = sync.OnceValue(func() *graph { return talk(s.services) })
+	s.graph = sync.OnceValue(func() *wiring.Graph { return wiring.Build(s.services) })
 	s.paths = sync.OnceValue(func() []pathUsed { return pathsUsed(s.surveyed) })
 	return s
 }

@@ -3,18 +3,14 @@ package check
 import (
 	"fmt"
 	"net/netip"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
-	"sync"
 
 	"proudlantern.example/lantern/core/declare"
 	"proudlantern.example/lantern/core/lab"
-	"proudlantern.example/lantern/core/parallel"
-	"proudlantern.example/lantern/core/plan"
-	"proudlantern.example/lantern/core/secret"
 	"proudlantern.example/lantern/core/source"
+	"proudlantern.example/lantern/core/wiring"
 )
 
 var wireRules = []Rule{
@@ -75,16 +71,16 @@ var wireRules = []Rule{
 		Mended:  `# without ports`,
 		Find: func(in *Input) {
 			told := map[source.Span]bool{}
-			eachWire(in, func(w wire, names map[string]*lab.Service) {
-				to := names[strings.ToLower(w.host)]
-				if to == nil || to == w.from || storePorts[w.port] == "" {
+			eachWire(in, func(w wiring.Wire, names *wiring.Resolvable) {
+				to := names.Of(w.Host)
+				if to == nil || to == w.From || storePorts[w.Port] == "" {
 					return
 				}
 				for _, p := range to.Ports {
 					kept := len(p.Addresses) > 0 && !slices.ContainsFunc(p.Addresses, func(a netip.Addr) bool { return !a.IsLoopback() }) // for a person at the machine itself
-					if p.Container.First == w.port && p.Container.Count() == 1 && !told[p.HostAt] && !kept && !saidYes(in, to, "port-wide-open") {
+					if p.Container.First == w.Port && p.Container.Count() == 1 && !told[p.HostAt] && !kept && !saidYes(in, to, "port-wide-open") {
 						told[p.HostAt] = true
-						in.report(to, source.Problem{At: p.HostAt, Message: fmt.Sprintf("%s reaches %s without this port", w.from.FullName(), to.Name), Because: []source.Because{{Text: "over their network", At: w.hostAt}}})
+						in.report(to, source.Problem{At: p.HostAt, Message: fmt.Sprintf("%s reaches %s without this port", w.From.FullName(), to.Name), Because: []source.Because{{Text: "over their network", At: w.HostAt}}})
 					}
 				}
 			})
@@ -97,18 +93,18 @@ var wireRules = []Rule{
 		Mended:  `mounts = ["/srv/skerry/shared -> /shared"]    # in both`,
 		Find: func(in *Input) {
 			told := map[source.Span]bool{}
-			eachWire(in, func(w wire, names map[string]*lab.Service) {
-				to := names[strings.ToLower(w.host)]
-				if to == nil || to == w.from {
+			eachWire(in, func(w wiring.Wire, names *wiring.Resolvable) {
+				to := names.Of(w.Host)
+				if to == nil || to == w.From {
 					return
 				}
-				for _, m := range w.from.Mounts {
+				for _, m := range w.From.Mounts {
 					for _, o := range to.Mounts {
 						same := m.Kind == o.Kind && m.Source == o.Source && (m.Kind == declare.MountPath || m.Kind == declare.MountVolume && m.Volume.EngineName == o.Volume.EngineName)
 						if same && m.Target != o.Target && !told[m.TargetAt] {
 							told[m.TargetAt] = true
-							in.report(w.from, source.Problem{
-								At: m.TargetAt, Message: fmt.Sprintf("%s has this folder at %s, and %s, which it talks to, at %s", w.from.FullName(), m.Target, to.Name, o.Target),
+							in.report(w.From, source.Problem{
+								At: m.TargetAt, Message: fmt.Sprintf("%s has this folder at %s, and %s, which it talks to, at %s", w.From.FullName(), m.Target, to.Name, o.Target),
 								Because: []source.Because{{Text: "there", At: o.TargetAt}},
 							})
 						}
@@ -126,314 +122,33 @@ func saidYes(in *Input, s *lab.Service, rule string) bool {
 	})
 }
 
-// wire is a place in a variable's value that names a machine.
-type wire struct {
-	from     *lab.Service
-	variable lab.Variable
-	host     string
-	said     secret.Text // the host, to be shown
-	port     int         // 0: none said
-	hostAt   source.Span
-	portAt   source.Span // zero: none said
-	with     []credential
-	paired   bool // the variable holds nothing else, and its port may stand in another one
-}
-
-// credential is something that the other end has to agree to.
-type credential struct {
-	what  string // "the user", "the password", "the database"
-	value secret.Text
-	at    source.Span
-	name  string // of the variable that says it
-}
-
-const (
-	theUser, thePassword, theDatabase = "the user", "the password", "the database"
-)
-
-// wirePatterns match URLs; machines with a port; the machine of a connection string; and its other words.
-var wirePatterns = sync.OnceValue(func() [5]*regexp.Regexp {
-	const words = `(?i)(?:^|[\s;])(port|user|user ?name|user ?id|uid|password|pwd|dbname|database)\s*=\s*(?:'([^']*)'|"([^"]*)"|`
-	return [5]*regexp.Regexp{
-		regexp.MustCompile(`[a-z][a-z0-9+.-]*://(?:([^\s/@:,]*)(?::([^\s/@]*))?@)?["']?(\[[0-9a-fA-F:.]+\]|[^\s/:@?#,\[\]"']+)["']?(?::([0-9]{1,5}))?(?:/([A-Za-z0-9_-]+)(?:[?\s]|$))?`),
-		regexp.MustCompile(`^\s*["']?([A-Za-z][A-Za-z0-9.-]*|[0-9]+(?:\.[0-9]+){3}|\[[0-9a-fA-F:.]+\])["']?:([0-9]{2,5})(/\S*)?["']?\s*$`),
-		regexp.MustCompile(`(?i)(?:^|[\s;])(?:host|server)\s*=\s*["']?(?:tcp:)?(\[[0-9a-f:.]+\]|[0-9a-f]*:[0-9a-f:]*:[0-9a-f.]*|[^\s;,:"']+)(?:[,:]([0-9]{2,5}))?["']?`),
-		regexp.MustCompile(words + `([^\s"']+))`),
-		regexp.MustCompile(words + `([^;"']*[^;"'\s]))`), // where ; ends each of them, blanks are letters
-	}
-})
-
-// wires returns all wires of a service.
-func wires(s *lab.Service) []wire {
-	var all []wire
-	for _, v := range s.Env {
-		value := v.Value.Reveal()
-		if len(value) > 4096 {
-			continue
-		}
-		if w, ok := pairedWire(s, v); ok {
-			all = append(all, w)
-			continue
-		}
-		if !strings.ContainsAny(value, ":=") {
-			continue
-		}
-		patterns := wirePatterns()
-		add := func(m []int, host, port int) *wire {
-			w := wire{from: s, variable: v, host: strings.Trim(value[m[2*host]:m[2*host+1]], "[]"), said: v.Cut(m[2*host], m[2*host+1]), hostAt: v.Part(m[2*host], m[2*host+1])}
-			if port > 0 && m[2*port] >= 0 {
-				w.port, _ = strconv.Atoi(value[m[2*port]:m[2*port+1]])
-				w.portAt = v.Part(m[2*port], m[2*port+1])
-			}
-			all = append(all, w)
-			return &all[len(all)-1]
-		}
-		with := func(w *wire, what string, start, end int) {
-			if start < end {
-				w.with = append(w.with, credential{what, secret.Of(value[start:end], what == thePassword || v.Cut(start, end).Secret()), v.Part(start, end), v.Name})
-			}
-		}
-		// The expressions are slow, and most values have nothing of the kind.
-		if strings.Contains(value, "://") {
-			if found := patterns[0].FindAllStringSubmatchIndex(value, -1); found != nil {
-				for _, m := range found {
-					w := add(m, 3, 4)
-					with(w, theUser, m[2], m[3])
-					with(w, thePassword, m[4], m[5])
-					with(w, theDatabase, m[10], m[11])
-				}
-				continue
-			}
-		}
-		start := 0
-		for item := range strings.SplitSeq(value, ",") {
-			if m := patterns[1].FindStringSubmatchIndex(item); m != nil {
-				for i := range m {
-					m[i] += start
-				}
-				add(m, 1, 2)
-			}
-			start += len(item) + len(",")
-		}
-		if strings.Contains(value, "=") {
-			if m := patterns[2].FindStringSubmatchIndex(value); m != nil {
-				w := add(m, 1, 2)
-				rest := patterns[3]
-				if strings.Contains(value, ";") {
-					rest = patterns[4]
-				}
-				for _, m := range rest.FindAllStringSubmatchIndex(value, -1) {
-					from, to := max(m[4], m[6], m[8]), max(m[5], m[7], m[9])
-					switch key := strings.ToLower(value[m[2]:m[3]]); key {
-					case "port":
-						w.port, _ = strconv.Atoi(value[from:to])
-						w.portAt = v.Part(from, to)
-					case "password", "pwd":
-						with(w, thePassword, from, to)
-					case "dbname", "database":
-						with(w, theDatabase, from, to)
-					default:
-						with(w, theUser, from, to)
-					}
-				}
-			}
-		}
-	}
-	return all
-}
-
-// hostEnds are how the names of variables end that name a machine; the variables that begin like them say more of it.
-var hostEnds = []string{"HOSTNAME", "HOST", "SERVER", "ADDRESS", "ADDR"}
-
-// pairedWire reads a variable such as STORE_HOST, with the port, the user and whatever else stands in the variables that begin like it.
-func pairedWire(s *lab.Service, v lab.Variable) (wire, bool) {
-	for _, end := range hostEnds {
-		prefix, ok := strings.CutSuffix(v.Name, end)
-		if !ok {
-			continue
-		}
-		w := wire{from: s, variable: v, paired: true}
-		value := v.Value.Reveal()
-		from, to := 0, len(value)
-		if m := wirePatterns()[1].FindStringSubmatchIndex(value); m != nil && m[6] < 0 {
-			from, to = m[2], m[3]
-			w.port, _ = strconv.Atoi(value[m[4]:m[5]])
-			w.portAt = v.Part(m[4], m[5])
-		} else {
-			from = len(value) - len(strings.TrimLeft(value, `"'`))
-			to = max(from, len(strings.TrimRight(value, `"'`)))
-			if _, err := netip.ParseAddr(value[from:to]); from == to || err != nil && strings.ContainsAny(value[from:to], " /\\:=,;") {
-				continue
-			}
-		}
-		w.host, w.said, w.hostAt = strings.Trim(value[from:to], "[]"), v.Cut(from, to), v.Part(from, to)
-		for _, o := range s.Env {
-			rest, ours := strings.CutPrefix(o.Name, prefix)
-			if !ours || prefix == "" {
-				continue
-			}
-			what := ""
-			switch rest {
-			case "PORT":
-				if port, err := strconv.Atoi(o.Value.Reveal()); err == nil && w.port == 0 {
-					w.port, w.portAt = port, o.At
-				}
-			case "USER", "USERNAME":
-				what = theUser
-			case "PASSWORD", "PASS", "PWD":
-				what = thePassword
-			case "NAME", "DATABASE", "DB", "DBNAME", "DB_NAME":
-				what = theDatabase
-			}
-			if what != "" && !o.Value.Empty() {
-				w.with = append(w.with, credential{what, secret.Of(o.Value.Reveal(), what == thePassword || o.Value.Secret()), o.At, o.Name})
-			}
-		}
-		return w, true
-	}
-	return wire{}, false
-}
-
-// opens tells whether the name of a variable says that its value is what the program itself opens.
-func opens(name string) bool {
-	name = strings.ToUpper(name)
-	return strings.Contains(name, "LISTEN") || strings.Contains(name, "BIND")
-}
-
-// ownWords begin the names of pairs such as SERVER_HOST and SERVER_PORT that may say what a program opens itself.
-var ownWords = []string{"", "APP", "GRPC", "HTTP", "HTTPS", "LOCAL", "SERVER", "WEB"}
-
-// portOfAnother tells whether a variable such as STORE_PORT belongs to one that names another machine, or may.
-func portOfAnother(s *lab.Service, v lab.Variable) bool {
-	prefix, ok := strings.CutSuffix(v.Name, "PORT")
-	if !ok || opens(prefix) {
-		return false
-	}
-	for _, o := range s.Env {
-		end, ours := strings.CutPrefix(o.Name, prefix)
-		if !ours || !slices.Contains(hostEnds, end) {
-			continue
-		}
-		host := strings.ToLower(strings.Trim(o.Value.Reveal(), `"'[]`))
-		address, err := netip.ParseAddr(host)
-		wildcard := host == "*" || err == nil && address.IsUnspecified()
-		own := host == s.Name || host == s.Hostname || isLocal(host) && slices.Contains(ownWords, strings.TrimRight(prefix, "_"))
-		return !wildcard && !own
-	}
-	return false
-}
-
-// onNetwork is a network of a host.
-type onNetwork struct {
-	host *lab.Host
-	name string
-}
-
-// graph is who talks to whom.
-type graph struct {
-	talkers []talker
-	full    map[string]*lab.Service // by SERVICE.STACK, and STACK.SERVICE as its container is called
-}
-
-// talker is a service that names machines, and whom it can reach.
-type talker struct {
-	wires []wire
-	reach *reach
-}
-
-// reach is the names that can be reached on a network, or on several together, and whose they are.
-type reach struct {
-	names  map[string]*lab.Service
-	sorted func() []string
-}
-
-func newReach() *reach {
-	r := &reach{names: map[string]*lab.Service{}}
-	r.sorted = sync.OnceValue(func() []string { return sortedKeys(r.names) })
-	return r
-}
-
-// talk works out who talks to whom.
-func talk(services []*lab.Service) *graph {
-	g := &graph{full: make(map[string]*lab.Service, 2*len(services))}
-	on := make(map[*lab.Service][]plan.Attachment, len(services))
-	networks := map[onNetwork]*reach{}
-	for _, s := range services {
-		g.full[s.ContainerName()], g.full[s.Name+"."+s.Stack.Name] = s, s
-		on[s] = plan.Attachments(s)
-		for _, n := range on[s] {
-			k := onNetwork{s.Stack.Host, n.Network}
-			if networks[k] == nil {
-				networks[k] = newReach()
-			}
-			for _, alias := range n.Aliases {
-				if networks[k].names[alias] == nil {
-					networks[k].names[alias] = s
-				}
-			}
-		}
-	}
-	talkers := make([]talker, len(services))
-	parallel.Each(len(services), func() func(int) { return func(i int) { talkers[i].wires = wires(services[i]) } })
-	for i, s := range services {
-		if len(talkers[i].wires) == 0 {
-			continue
-		}
-		if s.Shares != nil {
-			s = s.Shares
-		}
-		if n := on[s]; len(n) == 1 {
-			talkers[i].reach = networks[onNetwork{s.Stack.Host, n[0].Network}]
-		} else {
-			talkers[i].reach = newReach()
-			for _, one := range n {
-				for name, o := range networks[onNetwork{s.Stack.Host, one.Network}].names {
-					if talkers[i].reach.names[name] == nil {
-						talkers[i].reach.names[name] = o
-					}
-				}
-			}
-		}
-		g.talkers = append(g.talkers, talkers[i])
-	}
-	return g
-}
-
-// eachWire calls f for each wire with the names that its service can reach.
-func eachWire(in *Input, f func(w wire, names map[string]*lab.Service)) {
-	for _, t := range in.shared.graph().talkers {
-		for _, w := range t.wires {
-			f(w, t.reach.names)
-		}
-	}
+// eachWire calls f for each wire with the names that its service can resolve.
+func eachWire(in *Input, f func(w wiring.Wire, names *wiring.Resolvable)) {
+	in.shared.graph().Each(f)
 }
 
 func wireUnknown(in *Input) {
 	g := in.shared.graph()
-	for _, t := range g.talkers {
-		for _, w := range t.wires {
-			unknownWire(in, g, t.reach, w)
-		}
-	}
+	g.Each(func(w wiring.Wire, names *wiring.Resolvable) { unknownWire(in, g, names, w) })
 }
 
-func unknownWire(in *Input, g *graph, reach *reach, w wire) {
-	host := strings.ToLower(w.host)
-	known := reach.names[host] != nil || isLocal(host) || slices.ContainsFunc(w.from.Settings.AddressBook, func(p lab.Pair) bool { return p.Name == w.host })
-	if _, err := netip.ParseAddr(host); err == nil || known || w.from.NetworkMode == "host" {
+func unknownWire(in *Input, g *wiring.Graph, names *wiring.Resolvable, w wiring.Wire) {
+	host := strings.ToLower(w.Host)
+	known := names.Of(host) != nil || wiring.IsLocal(host) || slices.ContainsFunc(w.From.Settings.AddressBook, func(p lab.Pair) bool { return p.Name == w.Host })
+	if _, err := netip.ParseAddr(host); err == nil || known || w.From.NetworkMode == "host" {
 		return
 	}
-	for _, name := range reach.sorted() {
-		if !strings.Contains(host, ".") && len(name) > 3 && declare.OneLetterAway(host, name) && reach.names[name] != w.from {
-			in.report(w.from, source.Problem{
-				At: w.hostAt, Message: fmt.Sprintf("%s reaches no %s; its neighbour is called %s", w.from.FullName(), w.said, name), Mend: respellAt(w.hostAt, w.host, name, name+" is on its network"),
+	for _, name := range names.Sorted() {
+		if !strings.Contains(host, ".") && len(name) > 3 && declare.OneLetterAway(host, name) && names.ByName[name] != w.From {
+			in.report(w.From, source.Problem{
+				At: w.HostAt, Message: fmt.Sprintf("%s reaches no %s; its neighbour is called %s", w.From.FullName(), w.Said, name), Mend: respellAt(w.HostAt, w.Host, name, name+" is on its network"),
 			})
 			return
 		}
 	}
-	if o := g.full[host]; o != nil && o != w.from {
-		in.report(w.from, source.Problem{
-			At: w.hostAt, Message: fmt.Sprintf("%s and %s are on no network together", w.from.FullName(), o.FullName()), Because: []source.Because{{Text: o.FullName() + " is here", At: o.At}},
+	if o := g.Full(host); o != nil && o != w.From {
+		in.report(w.From, source.Problem{
+			At: w.HostAt, Message: fmt.Sprintf("%s and %s are on no network together", w.From.FullName(), o.FullName()), Because: []source.Because{{Text: o.FullName() + " is here", At: o.At}},
 		})
 	}
 }
@@ -444,12 +159,6 @@ func respellAt(at source.Span, wrong, right, text string) *source.Mend {
 		return &source.Mend{Text: text}
 	}
 	return source.Replace(at, right, text)
-}
-
-// isLocal tells whether a name or address stands for the container itself.
-func isLocal(host string) bool {
-	a, err := netip.ParseAddr(host)
-	return host == "localhost" || err == nil && (a.IsLoopback() || a.IsUnspecified())
 }
 
 // listensOn tells whether a service is known to listen on a container port.
@@ -464,23 +173,23 @@ func listensOn(s *lab.Service, port int) bool {
 }
 
 func wirePort(in *Input) {
-	eachWire(in, func(w wire, names map[string]*lab.Service) {
-		to := names[strings.ToLower(w.host)]
-		if to == nil || to == w.from || w.port == 0 || listensOn(to, w.port) {
+	eachWire(in, func(w wiring.Wire, names *wiring.Resolvable) {
+		to := names.Of(w.Host)
+		if to == nil || to == w.From || w.Port == 0 || listensOn(to, w.Port) {
 			return
 		}
 		for _, p := range to.Ports {
-			if p.Host.First > 0 && p.Host.First <= w.port && w.port <= p.Host.Last {
-				right := p.Container.First + w.port - p.Host.First
-				in.report(w.from, source.Problem{
-					At: w.portAt, Message: fmt.Sprintf("%d is the port of %s on the host; between services it is %d", w.port, to.FullName(), right),
-					Because: []source.Because{{Text: "published here", At: p.HostAt}}, Mend: respellAt(w.portAt, strconv.Itoa(w.port), strconv.Itoa(right), fmt.Sprintf("%s listens on %d", to.Name, right)),
+			if p.Host.First > 0 && p.Host.First <= w.Port && w.Port <= p.Host.Last {
+				right := p.Container.First + w.Port - p.Host.First
+				in.report(w.From, source.Problem{
+					At: w.PortAt, Message: fmt.Sprintf("%d is the port of %s on the host; between services it is %d", w.Port, to.FullName(), right),
+					Because: []source.Because{{Text: "published here", At: p.HostAt}}, Mend: respellAt(w.PortAt, strconv.Itoa(w.Port), strconv.Itoa(right), fmt.Sprintf("%s listens on %d", to.Name, right)),
 				})
 				return
 			}
 		}
 		if ports, ok := imagePorts(to, "tcp"); ok && len(ports) > 0 {
-			in.report(w.from, source.Problem{At: w.portAt, Message: fmt.Sprintf("nothing says that %s listens on %d; its image declares %s", to.FullName(), w.port, numbers(ports))})
+			in.report(w.From, source.Problem{At: w.PortAt, Message: fmt.Sprintf("nothing says that %s listens on %d; its image declares %s", to.FullName(), w.Port, numbers(ports))})
 			in.result.Findings[len(in.result.Findings)-1].Severity = Warning
 		}
 	})
@@ -495,19 +204,19 @@ func numbers(list []int) string {
 }
 
 func wireLocalhost(in *Input) {
-	eachWire(in, func(w wire, _ map[string]*lab.Service) {
-		s := w.from
-		if !isLocal(w.host) || w.port == 0 || s.HostNetwork() || opens(w.variable.Name) || listensOn(s, w.port) {
+	eachWire(in, func(w wiring.Wire, _ *wiring.Resolvable) {
+		s := w.From
+		if !wiring.IsLocal(w.Host) || w.Port == 0 || s.HostNetwork() || wiring.Opens(w.Variable.Name) || listensOn(s, w.Port) {
 			return
 		}
 		for _, o := range s.Stack.Services {
 			together := o == s || o.Shares == s || s.Shares == o || s.Shares != nil && s.Shares == o.Shares
-			if !together && listensOn(o, w.port) && o.NetworkMode == "" && s.NetworkMode == "" {
+			if !together && listensOn(o, w.Port) && o.NetworkMode == "" && s.NetworkMode == "" {
 				p := source.Problem{
-					At: w.hostAt, Message: fmt.Sprintf("inside %s, %s is %s itself; port %d is that of %s", s.FullName(), w.said, s.Name, w.port, o.Name),
-					Mend: respellAt(w.hostAt, w.host, o.Name, o.Name+" is its name on the network"),
+					At: w.HostAt, Message: fmt.Sprintf("inside %s, %s is %s itself; port %d is that of %s", s.FullName(), w.Said, s.Name, w.Port, o.Name),
+					Mend: respellAt(w.HostAt, w.Host, o.Name, o.Name+" is its name on the network"),
 				}
-				if w.paired && storePorts[w.port] == "" && !strings.Contains(strings.ToLower(w.variable.Name), o.Name) {
+				if w.Paired && storePorts[w.Port] == "" && !strings.Contains(strings.ToLower(w.Variable.Name), o.Name) {
 					p.Mend.Edits = nil // it may be what the program opens itself
 				}
 				in.report(s, p)
@@ -518,22 +227,22 @@ func wireLocalhost(in *Input) {
 }
 
 func wireRoundabout(in *Input) {
-	eachWire(in, func(w wire, _ map[string]*lab.Service) {
-		s := w.from
-		if w.host != s.Stack.Host.Address || isLocal(w.host) || w.port == 0 || s.NetworkMode != "" {
+	eachWire(in, func(w wiring.Wire, _ *wiring.Resolvable) {
+		s := w.From
+		if w.Host != s.Stack.Host.Address || wiring.IsLocal(w.Host) || w.Port == 0 || s.NetworkMode != "" {
 			return
 		}
 		for _, o := range s.Stack.Services {
 			for _, p := range o.Ports {
-				if o == s || p.Host.First == 0 || w.port < p.Host.First || w.port > p.Host.Last || o.NetworkMode != "" || o.Shares != nil {
+				if o == s || p.Host.First == 0 || w.Port < p.Host.First || w.Port > p.Host.Last || o.NetworkMode != "" || o.Shares != nil {
 					continue
 				}
-				inside := strconv.Itoa(p.Container.First + w.port - p.Host.First)
+				inside := strconv.Itoa(p.Container.First + w.Port - p.Host.First)
 				mend := &source.Mend{Text: o.Name + ":" + inside + " is the way inside the stack"}
-				if w.hostAt.Text() == w.host && w.portAt.Text() == strconv.Itoa(w.port) {
-					mend.Edits = []source.Edit{{At: w.hostAt, New: o.Name}, {At: w.portAt, New: inside}}
+				if w.HostAt.Text() == w.Host && w.PortAt.Text() == strconv.Itoa(w.Port) {
+					mend.Edits = []source.Edit{{At: w.HostAt, New: o.Name}, {At: w.PortAt, New: inside}}
 				}
-				in.report(s, source.Problem{At: w.hostAt, Message: fmt.Sprintf("%s reaches %s over the host's address", s.FullName(), o.Name), Mend: mend})
+				in.report(s, source.Problem{At: w.HostAt, Message: fmt.Sprintf("%s reaches %s over the host's address", s.FullName(), o.Name), Mend: mend})
 				return
 			}
 		}
@@ -542,44 +251,44 @@ func wireRoundabout(in *Input) {
 
 func wireContainerAddress(in *Input) {
 	in.surveyed()
-	eachWire(in, func(w wire, names map[string]*lab.Service) {
-		facts := w.from.Stack.Host.Survey
+	eachWire(in, func(w wiring.Wire, names *wiring.Resolvable) {
+		facts := w.From.Stack.Host.Survey
 		if facts == nil {
 			return
 		}
 		for _, c := range facts.Containers {
-			if !slices.Contains(c.Addresses, w.host) {
+			if !slices.Contains(c.Addresses, w.Host) {
 				continue
 			}
-			p := source.Problem{At: w.hostAt, Message: fmt.Sprintf("%s is the address that the container %s has now; after a replacement it is another one", w.said, c.Name)}
-			for _, name := range sortedKeys(names) {
-				if o := names[name]; c.Lab == in.Lab.Name && o.ContainerName() == c.Name && o != w.from {
-					p.Mend = respellAt(w.hostAt, w.host, name, name+" is its name on the network")
+			p := source.Problem{At: w.HostAt, Message: fmt.Sprintf("%s is the address that the container %s has now; after a replacement it is another one", w.Said, c.Name)}
+			for _, name := range names.Sorted() {
+				if o := names.ByName[name]; c.Lab == in.Lab.Name && o.ContainerName() == c.Name && o != w.From {
+					p.Mend = respellAt(w.HostAt, w.Host, name, name+" is its name on the network")
 					break
 				}
 			}
-			in.report(w.from, p)
+			in.report(w.From, p)
 		}
 	})
 }
 
 // wireCredentials compares what a URL says with what the other end was given, as far as that is told by a single variable.
 func wireCredentials(in *Input) {
-	eachWire(in, func(w wire, names map[string]*lab.Service) {
-		to := names[strings.ToLower(w.host)]
-		if to == nil || to == w.from {
+	eachWire(in, func(w wiring.Wire, names *wiring.Resolvable) {
+		to := names.Of(w.Host)
+		if to == nil || to == w.From {
 			return
 		}
-		for _, c := range w.with {
+		for _, c := range w.With {
 			var there []lab.Variable
 			for _, v := range to.Env {
-				if slices.ContainsFunc(otherEnds[c.what], func(e string) bool { return strings.HasSuffix(v.Name, e) }) && !strings.Contains(v.Name, "ROOT") && !strings.Contains(v.Name, "ADMIN") {
+				if slices.ContainsFunc(otherEnds[c.What], func(e string) bool { return strings.HasSuffix(v.Name, e) }) && !strings.Contains(v.Name, "ROOT") && !strings.Contains(v.Name, "ADMIN") {
 					there = append(there, v)
 				}
 			}
-			if len(there) == 1 && !there[0].Value.Same(c.value) {
-				in.report(w.from, source.Problem{
-					At: c.at, Message: fmt.Sprintf("%s that %s names for %s is not the one that %s has", c.what, c.name, to.FullName(), there[0].Name),
+			if len(there) == 1 && !there[0].Value.Same(c.Value) {
+				in.report(w.From, source.Problem{
+					At: c.At, Message: fmt.Sprintf("%s that %s names for %s is not the one that %s has", c.What, c.Name, to.FullName(), there[0].Name),
 					Because: []source.Because{{Text: "there", At: there[0].At}},
 				})
 			}
@@ -588,18 +297,18 @@ func wireCredentials(in *Input) {
 }
 
 // otherEnds are how variables of a store end that say what it expects.
-var otherEnds = map[string][]string{theUser: {"_USER", "_USERNAME"}, thePassword: {"_PASSWORD", "_PASS", "_PWD"}, theDatabase: {"_DB", "_DATABASE", "_DBNAME", "_DB_NAME"}}
+var otherEnds = map[string][]string{wiring.User: {"_USER", "_USERNAME"}, wiring.Password: {"_PASSWORD", "_PASS", "_PWD"}, wiring.Database: {"_DB", "_DATABASE", "_DBNAME", "_DB_NAME"}}
 
 func wireOrder(in *Input) {
 	told := map[[2]*lab.Service]bool{}
-	eachWire(in, func(w wire, names map[string]*lab.Service) {
-		s, to := w.from, names[strings.ToLower(w.host)]
+	eachWire(in, func(w wiring.Wire, names *wiring.Resolvable) {
+		s, to := w.From, names.Of(w.Host)
 		k := [2]*lab.Service{s, to}
 		if to == nil || to == s || to.Stack != s.Stack || s.Shares == to || told[k] || waitsFor(s, to, nil) || waitsFor(to, s, nil) {
 			return // also where it would close a circle
 		}
 		told[k] = true
-		p := source.Problem{At: w.variable.At, Message: fmt.Sprintf("%s uses %s, and is not after it", s.FullName(), to.Name)}
+		p := source.Problem{At: w.Variable.At, Message: fmt.Sprintf("%s uses %s, and is not after it", s.FullName(), to.Name)}
 		if edits := addTo(s, "after", s.Declared().After, to.Name); edits != nil {
 			p.Mend = &source.Mend{Text: "start it after " + to.Name, Edits: edits}
 		}

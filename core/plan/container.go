@@ -14,6 +14,7 @@ import (
 	"proudlantern.example/lantern/core/declare"
 	"proudlantern.example/lantern/core/lab"
 	"proudlantern.example/lantern/core/secret"
+	"proudlantern.example/lantern/core/wiring"
 )
 
 // Labels that lantern puts on what it makes. Nothing without LabelLab and the lab's own name in it is ever changed.
@@ -107,10 +108,10 @@ func (c Container) SharesHostPort(o Container) bool {
 }
 
 // Attachment is a network that a container is on, and the names that it answers to there.
-type Attachment struct {
-	Network string // its name on the engine
-	Aliases []string
-}
+type Attachment = wiring.Attachment
+
+// Network is one that a stack needs.
+type Network = wiring.Network
 
 // Mount is something mounted inside a container.
 type Mount struct {
@@ -128,37 +129,12 @@ func (m Mount) String() string {
 	return declare.Mount{Kind: m.Kind, Source: m.Source, Target: m.Target, ReadOnly: m.ReadOnly, Shared: m.Shared, StartEmpty: m.StartEmpty, Size: m.Size}.String()
 }
 
-// NetworkName returns the name of a stack's own network.
-func NetworkName(stack string) string { return stack + ".net" }
-
-// Attachments returns the networks that a service is on, with its names there.
-func Attachments(s *lab.Service) []Attachment {
-	if s.NetworkMode != "" || s.Shares != nil {
-		return nil
-	}
-	names := func(first string) []string {
-		all := []string{first}
-		for _, a := range s.Aliases {
-			all = append(all, a.Name)
-		}
-		return all
-	}
-	var on []Attachment
-	if s.Stack.Own {
-		on = append(on, Attachment{NetworkName(s.Stack.Name), names(s.Name)})
-	}
-	for _, n := range s.Networks {
-		on = append(on, Attachment{n.EngineName, names(s.Name + "." + s.Stack.Name)})
-	}
-	return on
-}
-
 // Declare returns the container that a service becomes. All lists are sorted, so that equal declarations are equal values.
 func Declare(s *lab.Service) Container {
 	c := Container{
 		Image: s.Image.Text, Mode: s.NetworkMode, Hostname: s.Hostname, Settings: s.Settings, Restart: s.Restart, LogLimit: s.LogLimit, StopWithin: s.StopWithin,
 	}
-	if c.Networks = Attachments(s); s.Shares != nil {
+	if c.Networks = wiring.Attachments(s); s.Shares != nil {
 		c.Shares = s.Shares.Name
 	}
 	if s.RunAs != nil {

@@ -13,16 +13,8 @@ import (
 	"proudlantern.example/lantern/core/lab"
 	"proudlantern.example/lantern/core/secret"
 	"proudlantern.example/lantern/core/survey"
+	"proudlantern.example/lantern/core/wiring"
 )
-
-// Network is a network that a stack's services are on.
-type Network struct {
-	Name     string // on the engine
-	Subnet   string // "": the engine's choice
-	Internal bool
-	Shared   bool // the lab's, not the stack's
-	Existing bool // made by somebody else: never made and never removed
-}
 
 // Volume is a volume of the engine that a stack's services mount.
 type Volume struct {
@@ -31,25 +23,6 @@ type Volume struct {
 	Options  map[string]secret.Text
 	Labels   map[string]string
 	Existing bool // made by somebody else: never made and never removed
-}
-
-// NetworksOf returns the networks that a stack needs: its own first.
-func NetworksOf(st *lab.Stack) []Network {
-	var all []Network
-	for _, s := range st.Services {
-		if st.Own && s.NetworkMode == "" && s.Shares == nil && len(all) == 0 {
-			all = []Network{{Name: NetworkName(st.Name)}}
-		}
-	}
-	for _, s := range st.Services {
-		for _, n := range s.Networks {
-			network := Network{n.EngineName, n.Subnet, n.Internal, true, n.Existing}
-			if !slices.Contains(all, network) {
-				all = append(all, network)
-			}
-		}
-	}
-	return all
 }
 
 // VolumesOf returns the volumes that a stack's services mount.
@@ -91,7 +64,7 @@ type Resource struct {
 // those shared ones that the stack no longer needs: other stacks may.
 func compareNetworks(stack *lab.Stack, found Found) []Resource {
 	var all []Resource
-	declared := NetworksOf(stack)
+	declared := wiring.NetworksOf(stack)
 	for _, n := range declared {
 		if n.Existing {
 			continue
@@ -101,7 +74,7 @@ func compareNetworks(stack *lab.Stack, found Found) []Resource {
 			all = append(all, Resource{Name: n.Name, Action: Create})
 			continue
 		}
-		all = append(all, there(n.Name, n.differences(found.Networks[i])))
+		all = append(all, there(n.Name, networkDifferences(n, found.Networks[i])))
 	}
 	for _, f := range found.Networks {
 		if f.Lab == found.Lab && f.Stack == stack.Name && !slices.ContainsFunc(declared, func(n Network) bool { return n.Name == f.Name }) {
@@ -119,7 +92,7 @@ func there(name string, differences []Difference) Resource {
 	return Resource{name, Keep, nil}
 }
 
-func (n Network) differences(f survey.Network) []Difference {
+func networkDifferences(n Network, f survey.Network) []Difference {
 	var d []Difference
 	if n.Subnet != "" && !slices.Contains(f.Subnets, n.Subnet) {
 		d = append(d, Difference{"subnet", strings.Join(f.Subnets, ", "), n.Subnet})

@@ -10,6 +10,7 @@ import (
 	"proudlantern.example/lantern/core/lab"
 	"proudlantern.example/lantern/core/secret"
 	"proudlantern.example/lantern/core/survey"
+	"proudlantern.example/lantern/core/wiring"
 )
 
 func mounts(t *testing.T, s *lab.Service, texts ...string) {
@@ -50,7 +51,7 @@ func TestNetworksAndVolumes(t *testing.T) {
 	open.NetworkMode, guest.Shares = "host", vane
 	vane.Networks, cups.Networks = []*lab.Network{jetty}, []*lab.Network{jetty, pier}
 	vane.Aliases = []lab.Alias{{Name: "wind"}}
-	assert.Equal(t, []Network{{Name: "mast.net"}, {"skerry-light.jetty", "198.51.100.0/26", true, true, false}, {Name: "old", Shared: true, Existing: true}}, NetworksOf(st))
+	assert.Equal(t, []Network{{Name: "mast.net"}, {"skerry-light.jetty", "198.51.100.0/26", true, true, false}, {Name: "old", Shared: true, Existing: true}}, wiring.NetworksOf(st))
 	assert.Equal(t, []Attachment{{"mast.net", []string{"vane", "wind"}}, {"skerry-light.jetty", []string{"vane.mast", "wind"}}}, Declare(vane).Networks)
 	assert.Equal(t, "vane", Declare(guest).Shares)
 	assert.Empty(t, Declare(open).Networks)
@@ -65,7 +66,7 @@ func TestNetworksAndVolumes(t *testing.T) {
 
 	alone := &lab.Stack{Name: "mast", Own: true}
 	service(alone, "open").NetworkMode = "none"
-	assert.Empty(t, NetworksOf(alone), "nobody is on it")
+	assert.Empty(t, wiring.NetworksOf(alone), "nobody is on it")
 }
 
 func TestOrderOfStacks(t *testing.T) {

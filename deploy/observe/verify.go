@@ -9,9 +9,9 @@ import (
 	"sync"
 	"time"
 
-	"proudlantern.example/lantern/core/check"
 	"proudlantern.example/lantern/core/lab"
 	"proudlantern.example/lantern/core/plan"
+	"proudlantern.example/lantern/core/wiring"
 	"proudlantern.example/lantern/engine"
 )
 
@@ -40,7 +40,7 @@ func (p Proven) Decides() bool { return p.What != ProofPort }
 
 // Prove looks whether a stack does its work now, and changes nothing: ready and page of each service, its other published tcp ports, and the wires to
 // other services.
-func (o *Observer) Prove(ctx context.Context, st *lab.Stack, wires []check.Wire) ([]Proven, error) {
+func (o *Observer) Prove(ctx context.Context, st *lab.Stack, wires []wiring.Connection) ([]Proven, error) {
 	containers, err := o.Containers(ctx, st.Name)
 	if err != nil {
 		return nil, err
@@ -63,7 +63,7 @@ func (o *Observer) Prove(ctx context.Context, st *lab.Stack, wires []check.Wire)
 }
 
 // proveNow looks at one service.
-func (o *Observer) proveNow(ctx context.Context, s *lab.Service, containers []engine.State, wires []check.Wire) []Proven {
+func (o *Observer) proveNow(ctx context.Context, s *lab.Service, containers []engine.State, wires []wiring.Connection) []Proven {
 	about := func(what, target string) Proven {
 		return Proven{Host: o.Host, Stack: s.Stack.Name, Service: s.Name, What: what, Target: target}
 	}
@@ -149,7 +149,7 @@ func (o *Observer) pageNow(ctx context.Context, s *lab.Service, c engine.State, 
 }
 
 // wireNow looks whether the far end of a wire is there and accepts connections.
-func (o *Observer) wireNow(ctx context.Context, w check.Wire, v Proven) Proven {
+func (o *Observer) wireNow(ctx context.Context, w wiring.Connection, v Proven) Proven {
 	if w.To.Stack.Host != w.From.Stack.Host {
 		v.OK, v.Detail = true, "on another host; not tried from here"
 		return v

@@ -1,4 +1,4 @@
-package check
+package wiring
 
 import (
 	"fmt"
@@ -13,7 +13,7 @@ import (
 )
 
 // wiresOf returns the wires that a service's variables say, as HOST:PORT at what is marked for each.
-func wiresOf(t *testing.T, env string) (found []string, all []wire) {
+func wiresOf(t *testing.T, env string) (found []string, all []Wire) {
 	t.Helper()
 	files := map[string]string{"lab.toml": "lab = \"skerry-light\"\n", "mast/stack.toml": "[let]\nword = \"moon\"\n[service.vane]\nimage = \"registry.skerry.example/sensor:1.4\"\n" + env + "\n"}
 	l := lab.Resolve(declare.Read([]string{"mast"}, func(path string) (string, error) {
@@ -25,11 +25,11 @@ func wiresOf(t *testing.T, env string) (found []string, all []wire) {
 	for _, p := range l.Problems {
 		require.Equal(t, "env-unused", p.Rule, p.Message)
 	}
-	all = wires(l.Stack("mast").Services[0])
+	all = Of(l.Stack("mast").Services[0])
 	for _, w := range all {
-		text := fmt.Sprintf("%s:%d «%s»", w.host, w.port, w.hostAt.Text())
-		if !w.portAt.IsZero() {
-			text += " «" + w.portAt.Text() + "»"
+		text := fmt.Sprintf("%s:%d «%s»", w.Host, w.Port, w.HostAt.Text())
+		if !w.PortAt.IsZero() {
+			text += " «" + w.PortAt.Text() + "»"
 		}
 		found = append(found, text)
 	}
@@ -70,28 +70,10 @@ func TestWires(t *testing.T) {
 	} {
 		_, all := wiresOf(t, env)
 		got := map[string]string{}
-		for _, c := range all[len(all)-1].with {
-			got[c.what] = c.value.Reveal()
-			assert.Equal(t, c.what == thePassword, c.value.Secret())
+		for _, c := range all[len(all)-1].With {
+			got[c.What] = c.Value.Reveal()
+			assert.Equal(t, c.What == Password, c.Value.Secret())
 		}
-		assert.Equal(t, map[string]string{theUser: "keeper", thePassword: "moon", theDatabase: "tides"}, got, env)
-	}
-}
-
-func TestDigitsAway(t *testing.T) {
-	for _, near := range [][2]int{{8080, 8081}, {8080, 808}, {443, 8443}, {5432, 5433}} {
-		assert.True(t, oneDigitAway(near[0], near[1]) && oneDigitAway(near[1], near[0]), near)
-	}
-	for _, far := range [][2]int{{8080, 8080}, {80, 8080}, {8080, 8008}, {53, 5353}} {
-		assert.False(t, oneDigitAway(far[0], far[1]), far)
-	}
-}
-
-func TestSensitiveFolders(t *testing.T) {
-	for path, is := range map[string]bool{
-		"/": true, "/etc": true, "/etc/ssl": true, "/home": true, "/home/keeper": true, "/home/keeper/photos": false, "/root": true, "/dev": true, "/dev/lamp0": false, "/dev/shm": false,
-		"/srv": false, "/var/lib/docker/volumes": true, "/usr/share/zoneinfo": true, "/etcetera": false, "/proc": true,
-	} {
-		assert.Equal(t, is, sensitive(path) != "", path)
+		assert.Equal(t, map[string]string{User: "keeper", Password: "moon", Database: "tides"}, got, env)
 	}
 }

@@ -24,6 +24,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"proudlantern.example/lantern/core/plan"
+	"proudlantern.example/lantern/core/wiring"
 	"proudlantern.example/lantern/engine"
 	"proudlantern.example/lantern/engine/enginetest"
 	"proudlantern.example/lantern/engine/standin"

@@ -51,8 +51,8 @@ func TestNetworksAndVolumes(t *testing.T) {
 	open.NetworkMode, guest.Shares = "host", vane
 	vane.Networks, cups.Networks = []*lab.Network{jetty}, []*lab.Network{jetty, pier}
 	vane.Aliases = []lab.Alias{{Name: "wind"}}
-	assert.Equal(t, []Network{{Name: "mast.net"}, {"skerry-light.jetty", "198.51.100.0/26", true, true, false}, {Name: "old", Shared: true, Existing: true}}, wiring.NetworksOf(st))
-	assert.Equal(t, []Attachment{{"mast.net", []string{"vane", "wind"}}, {"skerry-light.jetty", []string{"vane.mast", "wind"}}}, Declare(vane).Networks)
+	assert.Equal(t, []Network{{Name: "mast.net"}, {Name: "skerry-light.jetty", Subnet: "198.51.100.0/26", Internal: true, Shared: true}, {Name: "old", Shared: true, Existing: true}}, wiring.NetworksOf(st))
+	assert.Equal(t, []Attachment{{Network: "mast.net", Aliases: []string{"vane", "wind"}}, {Network: "skerry-light.jetty", Aliases: []string{"vane.mast", "wind"}}}, Declare(vane).Networks)
 	assert.Equal(t, "vane", Declare(guest).Shares)
 	assert.Empty(t, Declare(open).Networks)
 	assert.Equal(t, "host", Declare(open).Mode)

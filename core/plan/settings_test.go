@@ -20,7 +20,7 @@ func TestEachSetting(t *testing.T) {
 		"working-dir":         func(c *Container) { c.Settings.WorkingDir = "/data" },
 		"hostname":            func(c *Container) { c.Hostname = "desk" },
 		"extra-groups":        func(c *Container) { c.Settings.Groups = []string{"1410"} },
-		"aliases":             func(c *Container) { c.Networks = []Attachment{{own, []string{"tides"}}} },
+		"aliases":             func(c *Container) { c.Networks = []Attachment{{Network: own, Aliases: []string{"tides"}}} },
 		"network":             func(c *Container) { c.Mode = "host" },
 		"shares-network-with": func(c *Container) { c.Shares = "store" },
 		"networks":            func(c *Container) { c.Networks = append(c.Networks, Attachment{Network: "skerry-light.jetty"}) },

@@ -108,8 +108,7 @@ func envPlaceholder(in *Input) {
 					p.Because[0].Text = names[0] + " gets it from this file"
 				}
 			}
-			in.report(s, p)
-			in.result.Findings[len(in.result.Findings)-1].Severity = severity
+			in.report(s, p).Severity = severity
 		}
 	}
 }

@@ -78,8 +78,7 @@ var habitRules = []Rule{
 			}
 			for _, h := range in.Lab.Hosts {
 				if h.Survey != nil && h.Survey.Memory > 0 && sums[h] > h.Survey.Memory {
-					in.report(nil, source.Problem{At: h.At, Message: fmt.Sprintf("the limits of the services on %s add up to %s, and it has %s", h.Name, bytes(sums[h]), bytes(h.Survey.Memory))})
-					in.result.Findings[len(in.result.Findings)-1].Host = h.Name
+					in.reportHost(h, source.Problem{At: h.At, Message: fmt.Sprintf("the limits of the services on %s add up to %s, and it has %s", h.Name, bytes(sums[h]), bytes(h.Survey.Memory))})
 				}
 			}
 		},

@@ -25,8 +25,7 @@ var hostRules = []Rule{
 		Find: func(in *Input) {
 			for _, h := range in.Lab.Hosts {
 				if h.Survey != nil && h.Survey.Unknown["host"] != "" {
-					in.report(nil, source.Problem{At: h.At, Message: h.Name + " cannot be reached: " + h.Survey.Unknown["host"]})
-					in.result.Findings[len(in.result.Findings)-1].Host = h.Name
+					in.reportHost(h, source.Problem{At: h.At, Message: h.Name + " cannot be reached: " + h.Survey.Unknown["host"]})
 				}
 			}
 		},
@@ -45,8 +44,7 @@ var hostRules = []Rule{
 				if strings.HasPrefix(h.Survey.Unknown["engine"], "there is no socket") {
 					p.Mend = &source.Mend{Text: declare.EngineLines(h.Name, h.Survey.Sockets)}
 				}
-				in.report(nil, p)
-				in.result.Findings[len(in.result.Findings)-1].Host = h.Name
+				in.reportHost(h, p)
 			}
 		},
 	}, {

@@ -87,16 +87,14 @@ func writes(s *lab.Service) bool {
 }
 
 func accountUnowned(in *Input) {
-	told := map[source.Span]bool{}
 	for _, s := range in.surveyed() {
 		facts := s.Stack.Host.Survey
 		for _, id := range []*lab.Identity{s.Owner, s.RunAs} {
-			if id == nil || !id.Known || told[id.At] || facts.Accounts == nil || id.Name == "" || id.Name[0] < '0' || id.Name[0] > '9' {
+			if id == nil || !id.Known || facts.Accounts == nil || id.Name == "" || id.Name[0] < '0' || id.Name[0] > '9' {
 				continue
 			}
 			if !slices.ContainsFunc(facts.Accounts, func(a survey.Account) bool { return a.UID == id.UID }) {
-				told[id.At] = true
-				in.report(s, source.Problem{At: id.At, Message: fmt.Sprintf("nobody on %s has uid %d", s.Stack.Host.Name, id.UID)})
+				in.reportOnce(s, source.Problem{At: id.At, Message: fmt.Sprintf("nobody on %s has uid %d", s.Stack.Host.Name, id.UID)})
 			}
 		}
 	}

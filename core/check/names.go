@@ -214,9 +214,7 @@ func stackGone(in *Input) {
 					}
 				}
 			}
-			in.report(nil, source.Problem{At: h.At, Message: what, Because: because})
-			last := &in.result.Findings[len(in.result.Findings)-1]
-			last.Host, last.Stack = h.Name, name
+			in.reportHost(h, source.Problem{Stack: name, At: h.At, Message: what, Because: because})
 		}
 	}
 }

@@ -68,11 +68,10 @@ func volumeMissing(in *Input) {
 			if !v.Existing || slices.ContainsFunc(st.Host.Survey.Volumes, func(o survey.Volume) bool { return o.Name == v.EngineName }) {
 				continue
 			}
-			f := Finding{Severity: in.rule.Severity, Host: st.Host.Name, Problem: source.Problem{
-				Rule: in.rule.Name, Stack: st.Name, At: nameAt(v.EngineNameAt, v.At), Message: st.Host.Name + " has no volume " + v.EngineName + ", and somebody else makes it (existing)",
+			in.reportStack(st, source.Problem{
+				At: nameAt(v.EngineNameAt, v.At), Message: st.Host.Name + " has no volume " + v.EngineName + ", and somebody else makes it (existing)",
 				Mend: respellEngineName(v.EngineNameAt, v.EngineName, st.Host.Survey.Volumes, func(o survey.Volume) string { return o.Name }),
-			}}
-			in.result.Findings = append(in.result.Findings, f)
+			})
 		}
 	}
 }

@@ -147,8 +147,7 @@ func portUnlisted(in *Input) {
 				}
 			}
 			problem := source.Problem{At: p.ContainerAt, Message: fmt.Sprintf("the image does not declare %d/%s; it declares %s", n, p.Protocols[0], strings.Join(words, ", "))}
-			in.report(s, problem)
-			if last := &in.result.Findings[len(in.result.Findings)-1]; near > 0 {
+			if last := in.report(s, problem); near > 0 {
 				last.Severity = Warning
 				last.Mend = &source.Mend{Text: fmt.Sprintf("%d is one digit away", near)}
 				taken := slices.ContainsFunc(s.Ports, func(o lab.Port) bool { return o.Container.First <= near && near <= o.Container.Last })

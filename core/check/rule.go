@@ -70,6 +70,7 @@ type Input struct {
 	skipped map[Skip]bool
 	offered map[*lab.Host]map[int]bool // free ports
 	shared  *shared
+	reported map[source.Span]bool // places that the rule has said something of, see reportOnce
 }
 
 // Finding is a problem of a rule, with whom it concerns.
@@ -225,8 +226,7 @@ func (in *Input) acceptUnused(used map[int]bool) {
 		skipped := slices.ContainsFunc(in.result.Skipped, func(s Skip) bool { return s.Rule == a.Rule })
 		off := slices.ContainsFunc(in.Lab.Severities, func(s lab.Severity) bool { return s.Rule == a.Rule && s.Severity == "off" })
 		if a.Reason == "" {
-			p := source.Problem{Rule: acceptUnused, Stack: a.Stack, Service: a.Service, At: a.At, Message: "this accepts nothing: whoever accepts a finding says why"}
-			in.result.Findings = append(in.result.Findings, Finding{Problem: p, Severity: in.rule.Severity})
+			in.add(source.Problem{Stack: a.Stack, Service: a.Service, At: a.At, Message: "this accepts nothing: whoever accepts a finding says why"})
 			continue
 		}
 		if used[i] || !known || skipped || off || in.Lab.Broken {
@@ -236,11 +236,11 @@ func (in *Input) acceptUnused(used map[int]bool) {
 		if a.Subject != "" {
 			what += " for " + a.Subject
 		}
-		p := source.Problem{Rule: acceptUnused, Stack: a.Stack, Service: a.Service, At: a.At, Message: what + " is accepted, and nothing of the kind is found any more"}
+		p := source.Problem{Stack: a.Stack, Service: a.Service, At: a.At, Message: what + " is accepted, and nothing of the kind is found any more"}
 		if line := strings.TrimSpace(lineOf(a.At)); strings.HasPrefix(line, a.At.Text()) && !strings.Contains(line, "{") {
 			p.Mend = source.Replace(lineSpan(a.At), "", "check --fix takes it out")
 		}
-		in.result.Findings = append(in.result.Findings, Finding{Problem: p, Severity: in.rule.Severity})
+		in.add(p)
 	}
 }
 
@@ -267,17 +267,51 @@ func pathOf(f Finding) string {
 	return f.At.File.Path
 }
 
-// report adds a finding of the rule about a service (nil: about no service).
-func (in *Input) report(s *lab.Service, p source.Problem) {
-	f := Finding{Problem: p, Severity: in.rule.Severity}
-	f.Rule = in.rule.Name
+// report adds a finding of the rule about a service (nil: about no service), and returns it to be changed until the next one is added. Its mend
+// has an edit only where the text stands to the letter that it takes away.
+func (in *Input) report(s *lab.Service, p source.Problem) *Finding {
 	if s != nil {
-		f.Stack, f.Service = s.Stack.Name, s.Name
-		if s.Stack.Host != nil {
-			f.Host = s.Stack.Host.Name
-		}
+		p.Service = s.Name
+		return in.reportStack(s.Stack, p)
 	}
-	in.result.Findings = append(in.result.Findings, f)
+	return in.add(p)
+}
+
+// reportOnce is report, but for a place that the rule has said something of already: many services share a line. It tells whether it was new.
+func (in *Input) reportOnce(s *lab.Service, p source.Problem) bool {
+	if in.reported[p.At] {
+		return false
+	}
+	if in.reported == nil {
+		in.reported = map[source.Span]bool{}
+	}
+	in.reported[p.At] = true
+	in.report(s, p)
+	return true
+}
+
+// reportStack adds a finding about a stack.
+func (in *Input) reportStack(st *lab.Stack, p source.Problem) *Finding {
+	p.Stack = st.Name
+	f := in.add(p)
+	if st.Host != nil {
+		f.Host = st.Host.Name
+	}
+	return f
+}
+
+// reportHost adds a finding about a host.
+func (in *Input) reportHost(h *lab.Host, p source.Problem) *Finding {
+	f := in.add(p)
+	f.Host = h.Name
+	return f
+}
+
+// add adds a finding of the rule, of whatever the problem says that it is about.
+func (in *Input) add(p source.Problem) *Finding {
+	p.Rule = in.rule.Name
+	in.result.Findings = append(in.result.Findings, Finding{Problem: p, Severity: in.rule.Severity})
+	return &in.result.Findings[len(in.result.Findings)-1]
 }
 
 // skip says that the rule could not judge a subject.
@@ -332,11 +366,11 @@ func resolverFinds(in *Input) {
 		if p.Rule != in.rule.Name {
 			continue
 		}
-		f := Finding{Problem: p, Severity: in.rule.Severity, firm: in.rule.Severity == Error, read: true}
+		f := in.add(p)
+		f.firm, f.read = in.rule.Severity == Error, true
 		if st := in.Lab.Stack(p.Stack); st != nil && st.Host != nil {
 			f.Host = st.Host.Name
 		}
-		in.result.Findings = append(in.result.Findings, f)
 	}
 }
 
@@ -350,8 +384,7 @@ func rulesUnknown(in *Input) {
 		if slices.Contains(names, rule) {
 			return
 		}
-		p := source.Problem{Rule: in.rule.Name, Stack: stack, Service: service, At: at, Message: "there is no rule " + rule, Mend: declare.Meant(at, rule, names, "is one")}
-		in.result.Findings = append(in.result.Findings, Finding{Problem: p, Severity: in.rule.Severity, firm: true})
+		in.add(source.Problem{Stack: stack, Service: service, At: at, Message: "there is no rule " + rule, Mend: declare.Meant(at, rule, names, "is one")}).firm = true
 	}
 	for _, s := range in.Lab.Severities {
 		report(s.Rule, "", "", s.At)

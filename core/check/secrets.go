@@ -99,17 +99,15 @@ var secretRules = []Rule{
 		Mistake: `A_PASSWORD=lighthouse`,
 		Mended:  `A_PASSWORD=three long words and a number of your own`,
 		Find: func(in *Input) {
-			told := map[source.Span]bool{}
 			for _, s := range in.services() {
 				for _, v := range s.Env {
 					// A path leads to a secret and is none; an empty value is none either; samples have a rule of their own.
 					value := v.Value.Reveal()
-					if !v.Value.Secret() || path.IsAbs(value) || told[v.At] || placeholder().MatchString(value) || strings.Contains(value, "://") {
+					if !v.Value.Secret() || path.IsAbs(value) || placeholder().MatchString(value) || strings.Contains(value, "://") {
 						continue
 					}
 					if len(value) < 12 || slices.Contains(commonSecrets, strings.ToLower(value)) {
-						told[v.At] = true
-						in.report(s, source.Problem{At: v.At, Message: fmt.Sprintf("%s is easy to guess: %d characters", v.Name, utf8.RuneCountInString(value))})
+						in.reportOnce(s, source.Problem{At: v.At, Message: fmt.Sprintf("%s is easy to guess: %d characters", v.Name, utf8.RuneCountInString(value))})
 					}
 				}
 			}
@@ -178,26 +176,22 @@ func envSecretInCommand(in *Input) {
 }
 
 func envPlainSecret(in *Input) {
-	told := map[source.Span]bool{}
 	for _, l := range in.Lab.PlainLets {
 		if value := l.At.Text(); !path.IsAbs(value) && !placeholder().MatchString(value) {
-			p := source.Problem{Rule: in.rule.Name, Stack: l.Stack, At: l.At, Message: fmt.Sprintf("%s of [let] holds a secret, and stands in %s", l.Name, l.At.File.Path), Mend: &source.Mend{Text: l.Name + " = { env-file = \"FILE.env\", key = \"NAME\" } takes it out of an environment file"}}
-			in.result.Findings = append(in.result.Findings, Finding{Problem: p, Severity: in.rule.Severity})
+			in.add(source.Problem{Stack: l.Stack, At: l.At, Message: fmt.Sprintf("%s of [let] holds a secret, and stands in %s", l.Name, l.At.File.Path), Mend: &source.Mend{Text: l.Name + " = { env-file = \"FILE.env\", key = \"NAME\" } takes it out of an environment file"}})
 		}
 	}
 	for _, s := range in.services() {
 		for _, v := range s.Env {
 			for _, at := range v.Written {
-				if v.Origin == lab.FromEnv && !told[at] && !placeholder().MatchString(at.Text()) {
-					told[at] = true
-					in.report(s, source.Problem{At: at, Message: fmt.Sprintf("the password in %s is a secret and stands in %s", v.Name, at.File.Path), Mend: &source.Mend{Text: "${NAME} in its place, with NAME = { env-file = \"FILE.env\", key = \"NAME\" } in [let]"}})
+				if v.Origin == lab.FromEnv && !placeholder().MatchString(at.Text()) {
+					in.reportOnce(s, source.Problem{At: at, Message: fmt.Sprintf("the password in %s is a secret and stands in %s", v.Name, at.File.Path), Mend: &source.Mend{Text: "${NAME} in its place, with NAME = { env-file = \"FILE.env\", key = \"NAME\" } in [let]"}})
 				}
 			}
 			value := v.Value.Reveal()
-			if !v.Value.Secret() || len(v.Written) > 0 || v.Origin != lab.FromEnv || v.At.Text() != value || path.IsAbs(value) || told[v.At] || placeholder().MatchString(value) {
+			if !v.Value.Secret() || len(v.Written) > 0 || v.Origin != lab.FromEnv || v.At.Text() != value || path.IsAbs(value) || placeholder().MatchString(value) {
 				continue
 			}
-			told[v.At] = true
 			p := source.Problem{At: v.At, Message: fmt.Sprintf("%s is a secret and stands in %s", v.Name, v.At.File.Path)}
 			if file := ownEnvFile(in.Lab, s); file != nil && wholeLine(v) && !strings.ContainsAny(value, "'\n") {
 				end, text := len(file.Text), ""
@@ -208,7 +202,7 @@ func envPlainSecret(in *Input) {
 					{At: lineSpan(v.At)}, {At: file.Span(end, end), New: text + v.Name + "='" + value + "'\n", Shown: text + v.Name + "='" + v.Value.String() + "'\n"},
 				}}
 			}
-			in.report(s, p)
+			in.reportOnce(s, p)
 		}
 	}
 }
@@ -261,6 +255,5 @@ func (in *Input) reportFile(path string, f *declare.EnvFile, message, mend strin
 	if !inside || in.Lab.Stack(stack) == nil {
 		stack = ""
 	}
-	p := source.Problem{Rule: in.rule.Name, Stack: stack, At: f.File.Span(0, 0), Message: message, Mend: &source.Mend{Text: mend}}
-	in.result.Findings = append(in.result.Findings, Finding{Problem: p, Severity: in.rule.Severity})
+	in.add(source.Problem{Stack: stack, At: f.File.Span(0, 0), Message: message, Mend: &source.Mend{Text: mend}})
 }

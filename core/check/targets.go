@@ -400,9 +400,9 @@ func mountWriters(in *Input) {
 				return nil
 			}
 			tell := func(o *writer, what string) {
-				in.report(s, source.Problem{At: m.SourceAt, Message: fmt.Sprintf("%s and %s both write %s", s.FullName(), o.service.FullName(), what), Because: []source.Because{{Text: o.service.FullName(), At: o.mount.SourceAt}}})
+				f := in.report(s, source.Problem{At: m.SourceAt, Message: fmt.Sprintf("%s and %s both write %s", s.FullName(), o.service.FullName(), what), Because: []source.Because{{Text: o.service.FullName(), At: o.mount.SourceAt}}})
 				if keeps(s, m) || keeps(o.service, o.mount) {
-					in.result.Findings[len(in.result.Findings)-1].Severity = Warning
+					f.Severity = Warning
 				}
 			}
 			switch o := other(f.written[real]); {

@@ -70,7 +70,6 @@ var wireRules = []Rule{
 		Mistake: "ports = [\"192.0.2.14:8715 -> 5432\"]    # of store; desk asks store:5432",
 		Mended:  `# without ports`,
 		Find: func(in *Input) {
-			told := map[source.Span]bool{}
 			eachWire(in, func(w wiring.Wire, names *wiring.Resolvable) {
 				to := names.Of(w.Host)
 				if to == nil || to == w.From || storePorts[w.Port] == "" {
@@ -78,9 +77,8 @@ var wireRules = []Rule{
 				}
 				for _, p := range to.Ports {
 					kept := len(p.Addresses) > 0 && !slices.ContainsFunc(p.Addresses, func(a netip.Addr) bool { return !a.IsLoopback() }) // for a person at the machine itself
-					if p.Container.First == w.Port && p.Container.Count() == 1 && !told[p.HostAt] && !kept && !saidYes(in, to, "port-wide-open") {
-						told[p.HostAt] = true
-						in.report(to, source.Problem{At: p.HostAt, Message: fmt.Sprintf("%s reaches %s without this port", w.From.FullName(), to.Name), Because: []source.Because{{Text: "over their network", At: w.HostAt}}})
+					if p.Container.First == w.Port && p.Container.Count() == 1 && !kept && !saidYes(in, to, "port-wide-open") {
+						in.reportOnce(to, source.Problem{At: p.HostAt, Message: fmt.Sprintf("%s reaches %s without this port", w.From.FullName(), to.Name), Because: []source.Because{{Text: "over their network", At: w.HostAt}}})
 					}
 				}
 			})
@@ -92,7 +90,6 @@ var wireRules = []Rule{
 		Mistake: "[service.desk]\nenv.A = \"queue:6000\"\nmounts = [\"/srv/skerry/shared -> /out\"]\n[service.queue]\nmounts = [\"/srv/skerry/shared -> /in\"]",
 		Mended:  `mounts = ["/srv/skerry/shared -> /shared"]    # in both`,
 		Find: func(in *Input) {
-			told := map[source.Span]bool{}
 			eachWire(in, func(w wiring.Wire, names *wiring.Resolvable) {
 				to := names.Of(w.Host)
 				if to == nil || to == w.From {
@@ -101,9 +98,8 @@ var wireRules = []Rule{
 				for _, m := range w.From.Mounts {
 					for _, o := range to.Mounts {
 						same := m.Kind == o.Kind && m.Source == o.Source && (m.Kind == declare.MountPath || m.Kind == declare.MountVolume && m.Volume.EngineName == o.Volume.EngineName)
-						if same && m.Target != o.Target && !told[m.TargetAt] {
-							told[m.TargetAt] = true
-							in.report(w.From, source.Problem{
+						if same && m.Target != o.Target {
+							in.reportOnce(w.From, source.Problem{
 								At: m.TargetAt, Message: fmt.Sprintf("%s has this folder at %s, and %s, which it talks to, at %s", w.From.FullName(), m.Target, to.Name, o.Target),
 								Because: []source.Because{{Text: "there", At: o.TargetAt}},
 							})
@@ -189,8 +185,7 @@ func wirePort(in *Input) {
 			}
 		}
 		if ports, ok := imagePorts(to, "tcp"); ok && len(ports) > 0 {
-			in.report(w.From, source.Problem{At: w.PortAt, Message: fmt.Sprintf("nothing says that %s listens on %d; its image declares %s", to.FullName(), w.Port, numbers(ports))})
-			in.result.Findings[len(in.result.Findings)-1].Severity = Warning
+			in.report(w.From, source.Problem{At: w.PortAt, Message: fmt.Sprintf("nothing says that %s listens on %d; its image declares %s", to.FullName(), w.Port, numbers(ports))}).Severity = Warning
 		}
 	})
 }

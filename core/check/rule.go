@@ -64,12 +64,12 @@ type Rule struct {
 type Input struct {
 	Lab *lab.Lab
 
-	rule    *Rule
-	all     []Rule
-	result  *Result // of this rule alone
-	skipped map[Skip]bool
-	offered map[*lab.Host]map[int]bool // free ports
-	shared  *shared
+	rule     *Rule
+	all      []Rule
+	result   *Result // of this rule alone
+	skipped  map[Skip]bool
+	offered  map[*lab.Host]map[int]bool // free ports
+	shared   *shared
 	reported map[source.Span]bool // places that the rule has said something of, see reportOnce
 }
 

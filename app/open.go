@@ -122,7 +122,7 @@ func (w *Workspace) deployer(ctx context.Context, h *lab.Host, report func(deplo
 	}
 	return &deploy.Deployer{
 		Observer: observe.Observer{Engine: e, Lab: w.Name, Host: h.Name}, Existing: w.existing(), From: deploy.Place(w.real()), Self: deploy.NewSelf(), Report: report,
-		Hold: w.caller.Hold, Patience: engineReturns,
+		Hold: w.caller.Hold, ReconnectTimeout: engineReturns,
 	}, nil
 }
 

@@ -37,13 +37,13 @@ const (
 	exitUsage       = 2
 	exitUnreachable = 3
 	exitPutBack     = 4
-	exitNeedsAHand  = 5
+	exitNeedsManual  = 5
 	exitInterrupted = 130
 )
 
 // codes are the exit codes of errors of the use cases.
 var codes = map[app.Kind]int{
-	app.Usage: exitUsage, app.Unreachable: exitUnreachable, app.Stopped: exitFindings, app.PutBack: exitPutBack, app.Manual: exitNeedsAHand, app.Interrupted: exitInterrupted,
+	app.Usage: exitUsage, app.Unreachable: exitUnreachable, app.Stopped: exitFindings, app.PutBack: exitPutBack, app.Manual: exitNeedsManual, app.Interrupted: exitInterrupted,
 }
 
 // exit ends a run with a code; message may be empty when everything is said.

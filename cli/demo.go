@@ -40,7 +40,7 @@ func (s *session) demoCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			t := &story{session: s, dir: whole, paint: s.paint(s.Out)}
+			t := &demoRun{session: s, dir: whole, paint: s.paint(s.Out)}
 			_, err = os.Stat(filepath.Join(whole, "lab.toml"))
 			earlier := err == nil
 			if earlier && !stay {
@@ -66,18 +66,18 @@ func (s *session) demoCommand() *cli.Command {
 	}
 }
 
-// story tells the demo: each step is a command line as a person would type it.
-type story struct {
+// demoRun tells the demo: each step is a command line as a person would type it.
+type demoRun struct {
 	*session
 	dir   string
 	paint render.Paint
 	err   error
 }
 
-func (s *story) tell(ctx context.Context) error {
-	s.say1("Skerry Light: volunteers keep an old lighthouse, with two machines, four stacks and nine services.")
-	s.say1("Its lab is in %s. The engines of both machines are stand-ins: nothing really runs,", s.dir)
-	s.say1("but ports are listened on and pages answer.")
+func (s *demoRun) tell(ctx context.Context) error {
+	s.printLine("Skerry Light: volunteers keep an old lighthouse, with two machines, four stacks and nine services.")
+	s.printLine("Its lab is in %s. The engines of both machines are stand-ins: nothing really runs,", s.dir)
+	s.printLine("but ports are listened on and pages answer.")
 
 	s.chapter("What is true of the machine in the lamp room")
 	s.run(ctx, exitDone, "survey", "lamp-room")
@@ -119,22 +119,22 @@ func (s *story) tell(ctx context.Context) error {
 	return s.err
 }
 
-func (s *story) say1(format string, args ...any) {
+func (s *demoRun) printLine(format string, args ...any) {
 	if s.err == nil {
 		fmt.Fprintf(s.Out, format+"\n", args...)
 	}
 }
 
-func (s *story) chapter(title string) {
-	s.say1("\n%s", s.paint.Look("~~ "+title))
+func (s *demoRun) chapter(title string) {
+	s.printLine("\n%s", s.paint.Look("~~ "+title))
 }
 
 // run carries out a command line. It ends the story when the command does not end as the story says.
-func (s *story) run(ctx context.Context, code int, args ...string) {
+func (s *demoRun) run(ctx context.Context, code int, args ...string) {
 	if s.err != nil {
 		return
 	}
-	s.say1("%s\n", s.paint.Head("$ lantern "+strings.Join(args, " ")))
+	s.printLine("%s\n", s.paint.Head("$ lantern "+strings.Join(args, " ")))
 	options := []string{"--lab", s.dir}
 	if s.noColor {
 		options = append(options, "--no-color")
@@ -142,15 +142,15 @@ func (s *story) run(ctx context.Context, code int, args ...string) {
 	streams := s.Streams
 	streams.Signals = nil // the story itself listens, and ends with all its commands
 	if got := Run(ctx, append(options, args...), streams, s.version); got != code {
-		s.err = &exit{code: exitNeedsAHand, message: fmt.Sprintf("the story should go on with exit code %d here, and this was %d", code, got)}
+		s.err = &exit{code: exitNeedsManual, message: fmt.Sprintf("the story should go on with exit code %d here, and this was %d", code, got)}
 	}
 	if code != exitDone {
-		s.say1("%s", s.paint.Faint(fmt.Sprintf("(exit code %d)", code)))
+		s.printLine("%s", s.paint.Faint(fmt.Sprintf("(exit code %d)", code)))
 	}
 }
 
 // edit changes a file as a person would with an editor.
-func (s *story) edit(file, old, with string) {
+func (s *demoRun) edit(file, old, with string) {
 	if s.err != nil {
 		return
 	}
@@ -163,18 +163,18 @@ func (s *story) edit(file, old, with string) {
 		err = labdir.WriteIn(s.dir, file, string(text), strings.Replace(string(text), old, with, 1), 0o600)
 	}
 	if err != nil {
-		s.err = &exit{code: exitNeedsAHand, message: file + ": " + err.Error()}
+		s.err = &exit{code: exitNeedsManual, message: file + ": " + err.Error()}
 		return
 	}
 	shown := with
 	if name, value, ok := strings.Cut(with, "="); ok {
 		shown = name + "=" + strings.Repeat("·", len(value))
 	}
-	s.say1("%s %s now says %s\n", s.paint.Faint("(edited)"), file, shown)
+	s.printLine("%s %s now says %s\n", s.paint.Faint("(edited)"), file, shown)
 }
 
 // openLinks asks for each page as a browser would.
-func (s *story) openLinks(ctx context.Context) {
+func (s *demoRun) openLinks(ctx context.Context) {
 	if s.err != nil {
 		return
 	}
@@ -183,11 +183,11 @@ func (s *story) openLinks(ctx context.Context) {
 		s.err = err
 		return
 	}
-	s.say1("")
+	s.printLine("")
 	for _, st := range w.Stacks {
 		for _, v := range st.Services {
 			for _, link := range v.Links() {
-				s.say1("  %s  %s", s.paint.Link(link), firstLine(ctx, link))
+				s.printLine("  %s  %s", s.paint.Link(link), firstLine(ctx, link))
 			}
 		}
 	}
@@ -210,17 +210,17 @@ func firstLine(ctx context.Context, link string) string {
 }
 
 // farewell says where the lab is and what to try next.
-func (s *story) farewell(ctx context.Context, stay bool) error {
-	s.say1("")
+func (s *demoRun) farewell(ctx context.Context, stay bool) error {
+	s.printLine("")
 	if stay {
-		s.say1("The stand-in engines of %s run until Ctrl-C. From another terminal:", s.dir)
-		s.say1("  cd %s\n  lantern status\n  lantern deploy", s.dir)
+		s.printLine("The stand-in engines of %s run until Ctrl-C. From another terminal:", s.dir)
+		s.printLine("  cd %s\n  lantern status\n  lantern deploy", s.dir)
 		<-ctx.Done()
 		return nil
 	}
-	s.say1("The lab stays in %s. To try things yourself:", s.dir)
-	s.say1("  lantern demo --dir %s --stay   runs its stand-in engines again; then, from another terminal:", s.dir)
-	s.say1("  cd %s && lantern check          after breaking something in its files", s.dir)
-	s.say1("  cd %s && lantern deploy", s.dir)
+	s.printLine("The lab stays in %s. To try things yourself:", s.dir)
+	s.printLine("  lantern demo --dir %s --stay   runs its stand-in engines again; then, from another terminal:", s.dir)
+	s.printLine("  cd %s && lantern check          after breaking something in its files", s.dir)
+	s.printLine("  cd %s && lantern deploy", s.dir)
 	return nil
 }

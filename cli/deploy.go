@@ -155,12 +155,12 @@ func (d *deploying) proceed(ctx context.Context) error {
 	if changes && !d.json && !d.quiet && !d.verbose && isTerminal(d.Err) {
 		d.watch(render.NewLive(terminal(d.Err), d.paint(d.Err), d.Plans))
 	} else {
-		d.watch(render.NewProgress(d.Err, d.paint(d.Err), d.quiet))
+		d.watch(render.NewLineReporter(d.Err, d.paint(d.Err), d.quiet))
 	}
 	began := time.Now()
 	for i, p := range d.Plans {
 		if d.json {
-			json.NewEncoder(d.Out).Encode(deploy.Event{Time: time.Now().UTC(), Host: p.Stack.Host.Name, Stack: p.Stack.Name, Step: deploy.StepCheck, State: deploy.StepDone})
+			json.NewEncoder(d.Out).Encode(deploy.Event{Time: time.Now().UTC(), Host: p.Stack.Host.Name, Stack: p.Stack.Name, Step: deploy.StepCheck, State: deploy.EventDone})
 		}
 		out, err := d.Deploy(ctx, p)
 		if err == nil && (out.Result == deploy.Done || out.Result == deploy.NothingToDo) {
@@ -215,7 +215,7 @@ func (d *deploying) failed(ctx context.Context, p plan.Stack, out deploy.Outcome
 		}
 		return why
 	}
-	code := map[string]int{deploy.Refused: exitFindings, deploy.PutBack: exitPutBack, deploy.NeedsAHand: exitNeedsAHand}[out.Result]
+	code := map[string]int{deploy.Refused: exitFindings, deploy.PutBack: exitPutBack, deploy.NeedsManual: exitNeedsManual}[out.Result]
 	if ctx.Err() != nil && out.Result == deploy.PutBack {
 		code = exitInterrupted
 	}

@@ -211,7 +211,7 @@ func TestLifeOfAStack(t *testing.T) {
 			b.write("tide-log/stack.toml", fmt.Sprintf(stackText, image, front, level, within, desk))
 		}
 		foreign := fmt.Sprintf("foreign-%d", time.Now().UnixNano())
-		_, err := b.engine.CreateMark(t.Context(), foreign, enginetest.Store, map[string]string{plan.LabelLab: "another", plan.LabelStack: "tide-log"})
+		_, err := b.engine.CreatePlaceholder(t.Context(), foreign, enginetest.Store, map[string]string{plan.LabelLab: "another", plan.LabelStack: "tide-log"})
 		require.NoError(t, err)
 		t.Cleanup(func() { assert.NoError(t, b.engine.Remove(context.Background(), foreign)) })
 

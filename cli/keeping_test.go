@@ -78,7 +78,7 @@ func TestRetireWithVolumes(t *testing.T) {
 			return names
 		}
 		b.run(0, "deploy", "--yes")
-		unnamed := b.containers()["tide-log.desk"].Unnamed
+		unnamed := b.containers()["tide-log.desk"].AnonymousVolumes
 		require.Len(t, unnamed, 1)
 		_, stderr := b.run(0, "retire", "tide-log", "--yes")
 		assert.Contains(t, stderr, "host folders stay, and these volumes: tide-log.readings")
@@ -86,7 +86,7 @@ func TestRetireWithVolumes(t *testing.T) {
 		_, stderr = b.run(0, "retire", "tide-log", "--yes")
 		assert.Contains(t, stderr, "nothing of tide-log is on lamp-room but its volumes: tide-log.readings")
 		b.run(0, "deploy", "--yes")
-		again := b.containers()["tide-log.desk"].Unnamed
+		again := b.containers()["tide-log.desk"].AnonymousVolumes
 		_, stderr = b.run(0, "retire", "tide-log", "--with-volumes", "--yes")
 		assert.Contains(t, stderr, "and these volumes with all that they hold: tide-log.readings")
 		assert.NotContains(t, volumes(), "tide-log.readings")

@@ -31,7 +31,7 @@ func (s *session) retireCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			r, err := w.Retirement(ctx, name, s.host, render.NewProgress(s.Err, s.paint(s.Err), s.quiet).Event)
+			r, err := w.Retirement(ctx, name, s.host, render.NewLineReporter(s.Err, s.paint(s.Err), s.quiet).Event)
 			if err != nil {
 				return err
 			}
@@ -62,7 +62,7 @@ func (s *session) retireCommand() *cli.Command {
 			if out.Result == deploy.Refused {
 				return &exit{code: exitFindings}
 			}
-			return &exit{code: exitNeedsAHand}
+			return &exit{code: exitNeedsManual}
 		},
 	}
 }

@@ -84,7 +84,7 @@ func (s *session) clearLeftovers(ctx context.Context, w *app.Workspace, services
 }
 
 func (s *session) clearLeftover(ctx context.Context, w *app.Workspace, host, stack string, yes, same bool) (cleared bool, err error) {
-	l, err := w.Leftover(ctx, host, stack, render.NewProgress(s.Err, s.paint(s.Err), s.quiet).Event)
+	l, err := w.Leftover(ctx, host, stack, render.NewLineReporter(s.Err, s.paint(s.Err), s.quiet).Event)
 	if err != nil || l == nil {
 		return false, err
 	}
@@ -106,7 +106,7 @@ func (s *session) clearLeftover(ctx context.Context, w *app.Workspace, host, sta
 	out, err := l.Recover(ctx)
 	if err == nil && out.Result != deploy.Done {
 		render.Failure(s.Err, s.paint(s.Err), stack, out)
-		err = &exit{code: map[string]int{deploy.Refused: exitFindings, deploy.NeedsAHand: exitNeedsAHand}[out.Result]}
+		err = &exit{code: map[string]int{deploy.Refused: exitFindings, deploy.NeedsManual: exitNeedsManual}[out.Result]}
 	}
 	return err == nil, err
 }

@@ -186,7 +186,7 @@ func TestPullOfALargeImage(t *testing.T) {
 			for line := range strings.Lines(stdout) {
 				var e deploy.Event
 				require.NoError(t, json.Unmarshal([]byte(line), &e))
-				if e.Step != deploy.StepPull || e.State != deploy.Progress {
+				if e.Step != deploy.StepPull || e.State != deploy.EventProgress {
 					continue
 				}
 				events++

@@ -17,7 +17,7 @@ import (
 // commit makes the proven containers the only ones. It can be run again from any point.
 func (d *Deployer) commit(ctx context.Context, stack string) Outcome {
 	again := func(err error, what string) Outcome {
-		return Outcome{Result: NeedsAHand, Failure: &Failure{Message: err.Error()}, Hand: []string{"everything is proven and runs, but " + what + ": run the same command again"}}
+		return Outcome{Result: NeedsManual, Failure: &Failure{Message: err.Error()}, ManualSteps: []string{"everything is proven and runs, but " + what + ": run the same command again"}}
 	}
 	containers, err := d.Containers(ctx, stack)
 	if err != nil {
@@ -32,7 +32,7 @@ func (d *Deployer) commit(ctx context.Context, stack string) Outcome {
 	}
 	// Somebody else's container may be on a network that no service needs any more; that is no reason to hold anything up.
 	if err := d.removeUnused(ctx, stack, nil); err != nil {
-		d.event(stack, "", StepRemove, Progress, "left alone: "+err.Error())
+		d.event(stack, "", StepRemove, EventProgress, "left alone: "+err.Error())
 	}
 	for _, c := range containers {
 		if c.Name != stack+plan.SuffixProven {
@@ -65,8 +65,8 @@ func (d *Deployer) removePrevious(ctx context.Context, stack string, containers 
 					err = persist(func() error { return d.remove(ctx, c.ID) })
 				}
 				if err == nil {
-					lefts[i] = append(lefts[i], c.Unnamed...)
-					d.event(stack, c.Labels[plan.LabelService], StepRemove, StepDone, "what ran before")
+					lefts[i] = append(lefts[i], c.AnonymousVolumes...)
+					d.event(stack, c.Labels[plan.LabelService], StepRemove, EventDone, "what ran before")
 				}
 			}
 			problems[i] = err

@@ -237,7 +237,7 @@ func (w *world) begin(s scenario) {
 	}
 	out, err := w.deployer(false).Deploy(w.t.Context(), w.stack(s.before), deploy.Options{})
 	require.NoError(w.t, err)
-	require.Contains(w.t, []string{deploy.Done, deploy.NothingToDo}, out.Result, "%v %v", out.Failure, out.Hand)
+	require.Contains(w.t, []string{deploy.Done, deploy.NothingToDo}, out.Result, "%v %v", out.Failure, out.ManualSteps)
 }
 
 // leaves takes the stack away. A connection that was cut while a container was put on a network can leave dockerd with a wrong count of that network's members, until it
@@ -246,11 +246,11 @@ func (w *world) leaves() {
 	w.t.Helper()
 	out, err := w.deployer(false).Retire(w.t.Context(), w.name, deploy.Options{WithVolumes: true})
 	require.NoError(w.t, err)
-	if len(out.Hand) == 1 && strings.Contains(out.Hand[0], "lost count") {
-		w.t.Log(out.Hand)
+	if len(out.ManualSteps) == 1 && strings.Contains(out.ManualSteps[0], "lost count") {
+		w.t.Log(out.ManualSteps)
 		return
 	}
-	require.Contains(w.t, []string{deploy.Done, deploy.NothingToDo}, out.Result, "%v", out.Hand)
+	require.Contains(w.t, []string{deploy.Done, deploy.NothingToDo}, out.Result, "%v", out.ManualSteps)
 }
 
 // attempt lets a process carry out the scenario that will not live to see its end: something goes wrong at its n-th change.
@@ -265,7 +265,7 @@ func (w *world) attemptTwo(s scenario, n int, f standin.Fault, then int) {
 		f = standin.Dies
 	}
 	if f == standin.Hangs || f == standin.Late {
-		d.Engine.Patience = 300 * time.Millisecond
+		d.Engine.CallTimeout = 300 * time.Millisecond
 	}
 	for {
 		if w.gate.Order(n, f); then > 0 {
@@ -277,10 +277,10 @@ func (w *world) attemptTwo(s scenario, n int, f standin.Fault, then int) {
 			d.Deploy(w.t.Context(), w.stack(s.after), deploy.Options{})
 			w.neverNeither(before, s.after, n)
 		}
-		if d.Engine.Patience > time.Minute || w.gate.Changes() >= n || d.Engine.Patience > 5*time.Second {
+		if d.Engine.CallTimeout > time.Minute || w.gate.Changes() >= n || d.Engine.CallTimeout > 5*time.Second {
 			return
 		}
-		d.Engine.Patience *= 2 // the machine was too busy for it, before the fault was due
+		d.Engine.CallTimeout *= 2 // the machine was too busy for it, before the fault was due
 	}
 }
 
@@ -586,12 +586,12 @@ func (w *world) recovers(s scenario, n int) {
 	case s.after == unstable:
 		out, err := d.Deploy(w.t.Context(), w.stack(s.after), deploy.Options{})
 		require.NoError(w.t, err)
-		require.Equal(w.t, deploy.PutBack, out.Result, "change %d: %v %v", n, out.Failure, out.Hand)
+		require.Equal(w.t, deploy.PutBack, out.Result, "change %d: %v %v", n, out.Failure, out.ManualSteps)
 		w.settled(w.stack(s.before))
 	default:
 		out, err := d.Deploy(w.t.Context(), w.stack(s.after), deploy.Options{})
 		require.NoError(w.t, err)
-		require.Contains(w.t, []string{deploy.Done, deploy.NothingToDo}, out.Result, "change %d: %v %v", n, out.Failure, out.Hand)
+		require.Contains(w.t, []string{deploy.Done, deploy.NothingToDo}, out.Result, "change %d: %v %v", n, out.Failure, out.ManualSteps)
 		w.settled(w.stack(s.after))
 	}
 }
@@ -613,7 +613,7 @@ func TestProvenWhileUndone(t *testing.T) {
 			}
 			out, err := w.deployer(false).Recover(t.Context(), w.name)
 			require.NoError(t, err)
-			require.Equal(t, deploy.Done, out.Result, "%v", out.Hand)
+			require.Equal(t, deploy.Done, out.Result, "%v", out.ManualSteps)
 			now := w.names()
 			for name := range before {
 				assert.Contains(t, now, name, "change %d", n)

@@ -26,7 +26,7 @@ const (
 	NothingToDo = "nothing-to-do"
 	Refused     = "refused"
 	PutBack     = "put-back"
-	NeedsAHand  = "needs-a-hand"
+	NeedsManual  = "needs-a-hand"
 )
 
 // Steps of a deploy.
@@ -43,10 +43,10 @@ const (
 
 // States of a step.
 const (
-	Begun    = "begun"
-	Progress = "progress"
-	StepDone = "done"
-	Failed   = "failed"
+	EventBegun    = "begun"
+	EventProgress = "progress"
+	EventDone = "done"
+	EventFailed   = "failed"
 )
 
 // Event is one thing that happened.
@@ -81,7 +81,7 @@ type Outcome struct {
 	Result  string
 	Failure *Failure    // why it was put back, or needs a hand
 	Holder  string      // Refused: who holds the lock, or what is in the way
-	Hand    []string    // NeedsAHand: what is to be done
+	ManualSteps    []string    // NeedsAHand: what is to be done
 	Entry   int         // number of this deploy; 0 when nothing was changed
 	Plan    *plan.Stack // what was carried out
 	Left    []string    // volumes that were made for an image and that nothing uses any more
@@ -90,7 +90,7 @@ type Outcome struct {
 
 // end takes over how the last part of a deploy ended.
 func (o *Outcome) end(last Outcome) {
-	o.Result, o.Hand, o.Left, o.Stay = last.Result, last.Hand, last.Left, last.Stay
+	o.Result, o.ManualSteps, o.Left, o.Stay = last.Result, last.ManualSteps, last.Left, last.Stay
 	if o.Failure == nil {
 		o.Failure = last.Failure
 	}
@@ -111,8 +111,8 @@ type Deployer struct {
 	Self     Self
 	Report   func(Event)
 	Hold     func(bool) // told when a stack is being changed from now on, and when that has ended; nil: nobody wants to know
-	// Patience is how long an engine that has gone in the middle of a deploy is waited for before what ran before is put back: it may be starting anew.
-	Patience time.Duration
+	// ReconnectTimeout is how long an engine that has gone in the middle of a deploy is waited for before what ran before is put back: it may be starting anew.
+	ReconnectTimeout time.Duration
 
 	options Options // of the call under way
 }
@@ -202,14 +202,14 @@ func (d *Deployer) underLock(ctx context.Context, p plan.Stack, lock *lock) Outc
 			case lost == nil && c.Name == name+plan.SuffixProven:
 				out.Failure = nil
 			case lost != nil && !errors.Is(lost, engine.ErrNotFound):
-				out.Result, out.Hand = NeedsAHand, []string{fmt.Sprintf("everything is proven and runs, but the engine does not answer (%s); run lantern deploy %s once it does", lost, name)}
+				out.Result, out.ManualSteps = NeedsManual, []string{fmt.Sprintf("everything is proven and runs, but the engine does not answer (%s); run lantern deploy %s once it does", lost, name)}
 				return out
 			}
 		}
 	}
 	if out.Failure == nil {
 		out.end(d.commit(ctx, name))
-		d.lookFromHere(ctx, p)
+		d.probeLinks(ctx, p)
 	} else {
 		out.end(d.putBack(ctx, name, lock))
 	}
@@ -282,12 +282,12 @@ func (d *Deployer) stop(ctx context.Context, stack string, s plan.Service) error
 			return err
 		}
 	}
-	d.event(stack, s.Name, StepStop, Begun, "")
+	d.event(stack, s.Name, StepStop, EventBegun, "")
 	if err := d.stopOwn(ctx, s.Running.ID, s.Running.Container.StopWithin); err != nil {
-		d.event(stack, s.Name, StepStop, Failed, err.Error())
+		d.event(stack, s.Name, StepStop, EventFailed, err.Error())
 		return err
 	}
-	d.event(stack, s.Name, StepStop, StepDone, "")
+	d.event(stack, s.Name, StepStop, EventDone, "")
 	return nil
 }
 
@@ -304,17 +304,17 @@ func (d *Deployer) replace(ctx context.Context, stack string, s plan.Service, lo
 	if s.Action == plan.Start {
 		id = s.Running.ID
 	} else {
-		d.event(stack, s.Name, StepCreate, Begun, s.Container.Image)
+		d.event(stack, s.Name, StepCreate, EventBegun, s.Container.Image)
 		var err error
 		if id, err = d.create(ctx, s, proof, lock); err != nil {
-			d.event(stack, s.Name, StepCreate, Failed, err.Error())
+			d.event(stack, s.Name, StepCreate, EventFailed, err.Error())
 			return d.explain(ctx, s.Name, "", err)
 		}
 		if why := d.cannotRun(ctx, s, id); why != "" {
-			d.event(stack, s.Name, StepCreate, Failed, why)
+			d.event(stack, s.Name, StepCreate, EventFailed, why)
 			return &Failure{Service: s.Name, Message: why}
 		}
-		d.event(stack, s.Name, StepCreate, StepDone, "")
+		d.event(stack, s.Name, StepCreate, EventDone, "")
 		if s.Overlap {
 			return d.replaceBeside(ctx, stack, s, id, proof)
 		}
@@ -332,13 +332,13 @@ func (d *Deployer) replace(ctx context.Context, stack string, s plan.Service, lo
 }
 
 func (d *Deployer) startAndProve(ctx context.Context, stack, service, id string, proof plan.Proof) *Failure {
-	d.event(stack, service, StepStart, Begun, "")
+	d.event(stack, service, StepStart, EventBegun, "")
 	since := time.Now()
 	if err := d.start(ctx, id); err != nil {
-		d.event(stack, service, StepStart, Failed, err.Error())
+		d.event(stack, service, StepStart, EventFailed, err.Error())
 		return d.explain(ctx, service, id, err)
 	}
-	d.event(stack, service, StepStart, StepDone, "")
+	d.event(stack, service, StepStart, EventDone, "")
 	return d.proveReady(ctx, stack, service, id, proof, since)
 }
 

@@ -245,7 +245,7 @@ func TestInterrupt(t *testing.T) {
 	report := d.Report
 	d.Report = func(e deploy.Event) {
 		report(e)
-		if e.Step == deploy.StepStart && e.State == deploy.StepDone {
+		if e.Step == deploy.StepStart && e.State == deploy.EventDone {
 			cancel()
 		}
 	}
@@ -354,7 +354,7 @@ func TestPullShowsProgress(t *testing.T) {
 	out, err := w.deployer(false).Deploy(t.Context(), st, deploy.Options{})
 	require.NoError(t, err)
 	require.Equal(t, deploy.Done, out.Result)
-	assert.True(t, slices.ContainsFunc(w.events, func(e deploy.Event) bool { return e.Step == deploy.StepPull && e.State == deploy.StepDone }))
+	assert.True(t, slices.ContainsFunc(w.events, func(e deploy.Event) bool { return e.Step == deploy.StepPull && e.State == deploy.EventDone }))
 
 	_, err = w.deployer(false).Deploy(t.Context(), w.stack("[service.a]\nimage = \"registry.skerry.example/nobody:1\"\n"), deploy.Options{})
 	require.Error(t, err, "an error means that nothing was changed")
@@ -403,7 +403,7 @@ func TestStatus(t *testing.T) {
 func TestForeignNames(t *testing.T) {
 	w := newWorld(t)
 	other := map[string]string{plan.LabelLab: "another-lab", plan.LabelStack: "pier-log", plan.LabelService: "desk"}
-	_, err := w.engine.CreateMark(t.Context(), "pier-log.desk", enginetest.Page, other)
+	_, err := w.engine.CreatePlaceholder(t.Context(), "pier-log.desk", enginetest.Page, other)
 	require.NoError(t, err)
 	d := w.deployer(false)
 	out, err := d.Deploy(t.Context(), w.stack(two), deploy.Options{})
@@ -416,7 +416,7 @@ func TestForeignNames(t *testing.T) {
 	_, err = w.engine.Inspect(t.Context(), "pier-log.desk")
 	require.NoError(t, err)
 
-	_, err = w.engine.CreateMark(t.Context(), "pier-log.deploying", enginetest.Page, other)
+	_, err = w.engine.CreatePlaceholder(t.Context(), "pier-log.deploying", enginetest.Page, other)
 	require.NoError(t, err)
 	out, err = d.Deploy(t.Context(), w.stack(two), deploy.Options{})
 	require.NoError(t, err)

@@ -80,7 +80,7 @@ func TestFailures(t *testing.T) {
 			report := d.Report
 			d.Report = func(e deploy.Event) {
 				report(e)
-				if c.when != nil && e.Step == deploy.StepCreate && e.State == deploy.StepDone && e.Service == "desk" {
+				if c.when != nil && e.Step == deploy.StepCreate && e.State == deploy.EventDone && e.Service == "desk" {
 					c.when()
 				}
 			}
@@ -90,7 +90,7 @@ func TestFailures(t *testing.T) {
 				held.Close()
 				held = nil
 			}
-			require.Equal(t, deploy.PutBack, out.Result, "%s: %v %v", c.name, out.Failure, out.Hand)
+			require.Equal(t, deploy.PutBack, out.Result, "%s: %v %v", c.name, out.Failure, out.ManualSteps)
 			assert.Contains(t, out.Failure.Error(), c.says, c.name)
 			t.Logf("%s: %s", c.name, out.Failure)
 			w.settled(before)
@@ -119,12 +119,12 @@ func TestEngineStartsAnew(t *testing.T) {
 	before := w.names()
 	for _, dies := range []bool{false, true} {
 		d := w.deployer(dies)
-		d.Patience = time.Minute
+		d.ReconnectTimeout = time.Minute
 		report := d.Report
 		gone := false
 		d.Report = func(e deploy.Event) {
 			report(e)
-			if e.Service == "desk" && e.Step == deploy.StepStop && e.State == deploy.StepDone && !gone {
+			if e.Service == "desk" && e.Step == deploy.StepStop && e.State == deploy.EventDone && !gone {
 				gone = true
 				if dies {
 					w.gate.Order(1, standin.Dies)
@@ -133,20 +133,20 @@ func TestEngineStartsAnew(t *testing.T) {
 			}
 		}
 		if dies {
-			d.Patience = 0
+			d.ReconnectTimeout = 0
 		}
 		out, err := d.Deploy(t.Context(), w.stack(changed), deploy.Options{})
 		require.NoError(t, err)
-		t.Logf("%s: %v %v", out.Result, out.Failure, out.Hand)
+		t.Logf("%s: %v %v", out.Result, out.Failure, out.ManualSteps)
 		if dies {
 			w.gate.Order(0, standin.None)
 			w.cameBack(before, scenario{before: four, after: changed}, nil)
-			require.Equal(t, deploy.NeedsAHand, out.Result)
+			require.Equal(t, deploy.NeedsManual, out.Result)
 			recovered, err := w.deployer(false).Recover(t.Context(), w.name)
 			require.NoError(t, err)
 			require.Equal(t, deploy.Done, recovered.Result)
 		} else {
-			require.Equal(t, deploy.PutBack, out.Result, "%v", out.Hand)
+			require.Equal(t, deploy.PutBack, out.Result, "%v", out.ManualSteps)
 		}
 		w.settled(w.stack(four))
 		for name, c := range w.names() {

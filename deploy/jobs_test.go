@@ -130,10 +130,10 @@ func TestOverlap(t *testing.T) {
 		next := w.stack(overlappingMoved)
 		out, err = d.Deploy(t.Context(), next, deploy.Options{})
 		require.NoError(t, err)
-		require.Equal(t, deploy.Done, out.Result, "%v %v", out.Failure, out.Hand)
+		require.Equal(t, deploy.Done, out.Result, "%v %v", out.Failure, out.ManualSteps)
 		var steps []string
 		for _, e := range w.events {
-			if e.State == deploy.StepDone && e.Service == "desk" {
+			if e.State == deploy.EventDone && e.Service == "desk" {
 				steps = append(steps, e.Step)
 			}
 		}
@@ -280,7 +280,7 @@ func TestOtherStacks(t *testing.T) {
 	for _, result := range []string{deploy.Done, deploy.NothingToDo} {
 		out, err = d.Deploy(t.Context(), open.Stack("pier-log"), deploy.Options{})
 		require.NoError(t, err)
-		require.Equal(t, result, out.Result, "%v", out.Hand)
+		require.Equal(t, result, out.Result, "%v", out.ManualSteps)
 	}
 	assert.Equal(t, []string{"pier-log.net"}, networks())
 }

@@ -118,7 +118,7 @@ func (d *Deployer) lock(ctx context.Context, p plan.Stack) (*lock, Outcome, erro
 
 func (d *Deployer) takeLock(ctx context.Context, stack, image string, most time.Duration, l *lock) (Outcome, error) {
 	labels := map[string]string{plan.LabelEntry: l.entry(), labelWasUp: strings.Join(l.WasUp, " "), labelMoves: movesLabel(l.Moves), labelGoes: namesLabel(l.Goes)}
-	id, err := d.mark(ctx, stack, plan.SuffixLock, image, most, labels)
+	id, err := d.createPlaceholder(ctx, stack, plan.SuffixLock, image, most, labels)
 	if errors.Is(err, engine.ErrNameTaken) {
 		c, err := d.Engine.Inspect(ctx, stack+plan.SuffixLock)
 		if err != nil {
@@ -132,12 +132,12 @@ func (d *Deployer) takeLock(ctx context.Context, stack, image string, most time.
 	return Outcome{}, err
 }
 
-// mark makes a container that says by its name that this process is at work, and by its labels which one that is.
-func (d *Deployer) mark(ctx context.Context, stack, suffix, image string, most time.Duration, more map[string]string) (id string, err error) {
-	return d.Engine.CreateMark(ctx, stack+suffix, image, d.markLabels(stack, most, more))
+// createPlaceholder makes a container that says by its name that this process is at work, and by its labels which one that is.
+func (d *Deployer) createPlaceholder(ctx context.Context, stack, suffix, image string, most time.Duration, more map[string]string) (id string, err error) {
+	return d.Engine.CreatePlaceholder(ctx, stack+suffix, image, d.placeholderLabels(stack, most, more))
 }
 
-func (d *Deployer) markLabels(stack string, most time.Duration, more map[string]string) map[string]string {
+func (d *Deployer) placeholderLabels(stack string, most time.Duration, more map[string]string) map[string]string {
 	now := time.Now().UTC()
 	labels := map[string]string{
 		plan.LabelLab: d.Lab, plan.LabelStack: stack, labelWho: d.Self.Who, labelBoot: d.Self.Boot,
@@ -194,7 +194,7 @@ func (d *Deployer) recover(ctx context.Context, stack string, containers *[]engi
 		}
 	}
 	// Two that find the same leftovers must not both clear them away.
-	undo, err := d.mark(ctx, stack, plan.SuffixUndo, (*containers)[0].ImageID, 10*time.Minute, nil)
+	undo, err := d.createPlaceholder(ctx, stack, plan.SuffixUndo, (*containers)[0].ImageID, 10*time.Minute, nil)
 	if errors.Is(err, engine.ErrNameTaken) {
 		other, err := d.Engine.Inspect(ctx, stack+plan.SuffixUndo)
 		if err == nil && (other.Labels[plan.LabelLab] != d.Lab || d.alive(other)) {
@@ -214,7 +214,7 @@ func (d *Deployer) recover(ctx context.Context, stack string, containers *[]engi
 	if err != nil {
 		return Outcome{}, err
 	}
-	out, err := d.clear(ctx, stack)
+	out, err := d.resolveLeftovers(ctx, stack)
 	lost := d.remove(ctx, undo)
 	if err == nil && out.Result == "" {
 		if err = lost; err == nil {
@@ -254,8 +254,8 @@ func (d *Deployer) Recover(ctx context.Context, stack string) (Outcome, error) {
 	return out, err
 }
 
-// clear does the work of recover, with the mark that only one has.
-func (d *Deployer) clear(ctx context.Context, stack string) (Outcome, error) {
+// resolveLeftovers does the work of recover, with the mark that only one has.
+func (d *Deployer) resolveLeftovers(ctx context.Context, stack string) (Outcome, error) {
 	containers, err := d.Containers(ctx, stack)
 	if err != nil {
 		return Outcome{}, err
@@ -281,13 +281,13 @@ func (d *Deployer) clear(ctx context.Context, stack string) (Outcome, error) {
 			}
 			continue
 		}
-		d.event(stack, "", StepPutBack, Begun, "a deploy by "+c.Labels[labelWho]+" died in the middle")
+		d.event(stack, "", StepPutBack, EventBegun, "a deploy by "+c.Labels[labelWho]+" died in the middle")
 		l := &lock{ID: c.ID, Entry: entryOf(c), WasUp: strings.Fields(c.Labels[labelWasUp]), Moves: readMoves(c.Labels[labelMoves])}
 		if out := d.putBack(ctx, stack, l); out.Result != PutBack {
 			return out, nil
 		}
 	}
-	return d.orphans(ctx, stack)
+	return d.restoreUnlocked(ctx, stack)
 }
 
 func namesLabel(names []string) string {
@@ -324,8 +324,8 @@ func missing(stack string, containers []engine.State) string {
 	return ""
 }
 
-// orphans undoes what stands between two names although no lock is left (somebody removed it by hand).
-func (d *Deployer) orphans(ctx context.Context, stack string) (Outcome, error) {
+// restoreUnlocked undoes what stands between two names although no lock is left (somebody removed it by hand).
+func (d *Deployer) restoreUnlocked(ctx context.Context, stack string) (Outcome, error) {
 	containers, err := d.Containers(ctx, stack)
 	if err != nil {
 		return Outcome{}, err

@@ -116,7 +116,7 @@ func (d *Deployer) move(ctx context.Context, stack string, m move, want plan.Net
 	i := slices.IndexFunc(networks, func(n survey.Network) bool { return n.Name == want.Name })
 	as := i >= 0 && networks[i].Internal == want.Internal && (want.Subnet == "" || slices.Contains(networks[i].Subnets, want.Subnet))
 	if i >= 0 && !as {
-		d.event(stack, "", StepStop, Begun, "the network "+want.Name)
+		d.event(stack, "", StepStop, EventBegun, "the network "+want.Name)
 		for _, c := range m.Members {
 			now, err := d.Engine.Inspect(ctx, c.ID)
 			if errors.Is(err, engine.ErrNotFound) || err == nil && !observe.OnNetwork(now, want.Name) {
@@ -155,7 +155,7 @@ func (d *Deployer) move(ctx context.Context, stack string, m move, want plan.Net
 		}
 	}
 	if !as {
-		d.event(stack, "", StepCreate, StepDone, "the network "+want.Name)
+		d.event(stack, "", StepCreate, EventDone, "the network "+want.Name)
 	}
 	return nil
 }

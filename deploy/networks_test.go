@@ -54,7 +54,7 @@ func TestNetworkMadeAnew(t *testing.T) {
 		inside(first)
 
 		out := deployed(lab(second, "probe:never"), "pier-log")
-		require.Equal(t, deploy.PutBack, out.Result, "%v %v", out.Failure, out.Hand)
+		require.Equal(t, deploy.PutBack, out.Result, "%v %v", out.Failure, out.ManualSteps)
 		inside(first)
 		assert.Equal(t, before["pier-log.desk"].ID, w.names()["pier-log.desk"].ID)
 		assert.Equal(t, before["pier-base.store"].Started, w.names()["pier-base.store"].Started)
@@ -63,7 +63,7 @@ func TestNetworkMadeAnew(t *testing.T) {
 		require.NoError(t, err)
 		assert.Contains(t, p.Networks, plan.Resource{Name: "skerry-pier.jetty", Action: plan.Replace, Differences: []plan.Difference{{Field: "subnet", Running: first, Declared: second}}})
 		out = deployed(lab(second, "probe:1"), "pier-log")
-		require.Equal(t, deploy.Done, out.Result, "%v %v", out.Failure, out.Hand)
+		require.Equal(t, deploy.Done, out.Result, "%v %v", out.Failure, out.ManualSteps)
 		inside(second)
 		assert.Equal(t, before["pier-base.store"].Started, w.names()["pier-base.store"].Started, "it was not stopped")
 		if target.Real() {
@@ -82,7 +82,7 @@ func TestNetworkMadeAnew(t *testing.T) {
 		for _, name := range []string{"pier-log", "pier-base"} {
 			out, err := d.Retire(t.Context(), name, deploy.Options{})
 			require.NoError(t, err)
-			assert.Equal(t, deploy.Done, out.Result, "%v", out.Hand)
+			assert.Equal(t, deploy.Done, out.Result, "%v", out.ManualSteps)
 		}
 	})
 }

@@ -97,7 +97,7 @@ func TestVolumesStay(t *testing.T) {
 		retire := func(with bool) {
 			out, err := d.Retire(t.Context(), w.name, deploy.Options{WithVolumes: with})
 			require.NoError(t, err)
-			assert.Contains(t, []string{deploy.Done, deploy.NothingToDo}, out.Result, "%v", out.Hand)
+			assert.Contains(t, []string{deploy.Done, deploy.NothingToDo}, out.Result, "%v", out.ManualSteps)
 		}
 		for _, step := range []struct {
 			name string
@@ -341,7 +341,7 @@ func TestSweepLeavesWhatOthersNamed(t *testing.T) {
 func TestFoldersDie(t *testing.T) {
 	w := newWorld(t)
 	labels := map[string]string{plan.LabelLab: w.lab, plan.LabelStack: w.name, plan.LabelMade: "x"}
-	_, err := w.engine.CreateMark(t.Context(), w.name+plan.SuffixFolders, enginetest.Page, labels)
+	_, err := w.engine.CreatePlaceholder(t.Context(), w.name+plan.SuffixFolders, enginetest.Page, labels)
 	require.NoError(t, err)
 	w.begin(scenario{before: two})
 	w.settled(w.stack(two))
@@ -364,7 +364,7 @@ func TestRetireSeesWhatCameMeanwhile(t *testing.T) {
 	})
 	out, err := w.deployer(false).Retire(t.Context(), w.name, deploy.Options{})
 	require.NoError(t, err)
-	assert.Equal(t, deploy.Done, out.Result, "%v", out.Hand)
+	assert.Equal(t, deploy.Done, out.Result, "%v", out.ManualSteps)
 	assert.Empty(t, w.names())
 }
 
@@ -382,7 +382,7 @@ func TestRefusedWhenProven(t *testing.T) {
 			if err != nil {
 				return // before anything was changed
 			}
-			require.Contains(t, []string{deploy.Done, deploy.PutBack}, out.Result, "%v", out.Hand)
+			require.Contains(t, []string{deploy.Done, deploy.PutBack}, out.Result, "%v", out.ManualSteps)
 			if out.Result == deploy.Done {
 				w.settled(w.stack(changed))
 			} else {

@@ -18,7 +18,7 @@ func (d *Deployer) provePages(ctx context.Context, p plan.Stack) *Failure {
 			continue
 		}
 		page := s.Service.Page
-		d.event(name, s.Name, StepProve, Begun, "page")
+		d.event(name, s.Name, StepProve, EventBegun, "page")
 		waiting, cancel := context.WithTimeout(ctx, s.Service.ReadyWithin)
 		last := "it does not answer"
 		answered, pause := "", probeFirst
@@ -50,14 +50,14 @@ func (d *Deployer) provePages(ctx context.Context, p plan.Stack) *Failure {
 		if answered == "" {
 			return d.failed(ctx, name, s.Name, s.Service.ContainerName(), fmt.Sprintf("its page on port %d was not there within %s: %s", page.Port, s.Service.ReadyWithin, last))
 		}
-		d.event(name, s.Name, StepProve, StepDone, "page answers at "+answered)
+		d.event(name, s.Name, StepProve, EventDone, "page answers at "+answered)
 	}
 	return nil
 }
 
-// lookFromHere tries, after everything is proven on the host, what a person would try: each page by its link, and the other published ports. Nothing of it
+// probeLinks tries, after everything is proven on the host, what a person would try: each page by its link, and the other published ports. Nothing of it
 // is a failure: what is proven there and does not answer here has a firewall or a name in between.
-func (d *Deployer) lookFromHere(ctx context.Context, p plan.Stack) {
+func (d *Deployer) probeLinks(ctx context.Context, p plan.Stack) {
 	var wait sync.WaitGroup
 	for _, s := range p.Services {
 		if s.Service == nil || s.Action == plan.Keep || s.Action == plan.Remove {
@@ -65,10 +65,10 @@ func (d *Deployer) lookFromHere(ctx context.Context, p plan.Stack) {
 		}
 		wait.Go(func() {
 			if link := observe.SilentLink(ctx, s.Service); link != "" {
-				d.event(p.Stack.Name, s.Name, StepProve, Progress, "its page answers on the host, and not from here at "+link+": a firewall, or a name that leads elsewhere, is in between")
+				d.event(p.Stack.Name, s.Name, StepProve, EventProgress, "its page answers on the host, and not from here at "+link+": a firewall, or a name that leads elsewhere, is in between")
 			}
 			for _, port := range d.SilentPorts(ctx, s.Service) {
-				d.event(p.Stack.Name, s.Name, StepProve, Progress, "published, and nothing accepts connections: tcp "+port.String())
+				d.event(p.Stack.Name, s.Name, StepProve, EventProgress, "published, and nothing accepts connections: tcp "+port.String())
 			}
 		})
 	}

@@ -44,7 +44,7 @@ func (d *Deployer) proveReady(ctx context.Context, stack, service, id string, pr
 	if !proof.Declared() && proof.PagePort > 0 {
 		return nil // its page is the proof, once everything runs
 	}
-	d.event(stack, service, StepProve, Begun, "")
+	d.event(stack, service, StepProve, EventBegun, "")
 	p := &proving{Deployer: d, stack: stack, service: service, id: id, proof: proof, since: since, within: proof.Within}
 	if !proof.Declared() {
 		p.within = observe.Steady + time.Minute
@@ -80,7 +80,7 @@ func (p *proving) tell(waiting context.Context) {
 		p.last = p.follow(waiting, p.id)
 	}
 	p.Report(Event{
-		Time: now.UTC(), Host: p.Host, Stack: p.stack, Service: p.service, Step: StepProve, State: Progress, Line: p.last(),
+		Time: now.UTC(), Host: p.Host, Stack: p.stack, Service: p.service, Step: StepProve, State: EventProgress, Line: p.last(),
 		Detail: fmt.Sprintf("waited for %s of at most %s", now.Sub(p.since).Round(time.Second), p.within.Round(time.Second)),
 	})
 }
@@ -98,7 +98,7 @@ func (p *proving) try(ctx, waiting context.Context, seen <-chan struct{}) (done 
 	}
 	switch {
 	case observe.CompletedJob(c) && (p.proof.Done || !p.proof.Declared()):
-		p.event(p.stack, p.service, StepProve, StepDone, "done")
+		p.event(p.stack, p.service, StepProve, EventDone, "done")
 		return true, nil // a job that has done its work
 	case !c.Running && c.Status == "stopped":
 		// Podman's service says so for a moment, before it knows how it ended.
@@ -121,7 +121,7 @@ func (p *proving) try(ctx, waiting context.Context, seen <-chan struct{}) (done 
 		if p.proof.Command != nil || p.proof.Image {
 			p.how = ""
 		}
-		p.event(p.stack, p.service, StepProve, StepDone, fmt.Sprintf("ready after %s%s", time.Since(p.since).Round(100*time.Millisecond), p.how))
+		p.event(p.stack, p.service, StepProve, EventDone, fmt.Sprintf("ready after %s%s", time.Since(p.since).Round(100*time.Millisecond), p.how))
 	}
 	return ready, nil
 }
@@ -181,7 +181,7 @@ func watchLog(ctx context.Context, e *engine.Engine, id, pattern string, since t
 
 // failed makes a failure of a service that did not become ready, with the end of its log.
 func (d *Deployer) failed(ctx context.Context, stack, service, id, message string) *Failure {
-	d.event(stack, service, StepProve, Failed, message)
+	d.event(stack, service, StepProve, EventFailed, message)
 	return d.withLog(ctx, id, &Failure{Service: service, Message: message})
 }
 

@@ -76,12 +76,12 @@ func (d *Deployer) pullOne(ctx context.Context, stack *lab.Stack, service, refer
 			sizes = image.Layers
 		}
 	}
-	d.event(stack.Name, service, StepPull, Begun, reference)
+	d.event(stack.Name, service, StepPull, EventBegun, reference)
 	var last time.Time
-	err = d.Engine.Pull(ctx, reference, sizes, func(g engine.Progress) {
+	err = d.Engine.Pull(ctx, reference, sizes, func(g engine.PullProgress) {
 		if time.Since(last) > pullSaysEvery || g.Done == g.Layers {
 			last = time.Now()
-			d.Report(Event{Time: last.UTC(), Host: d.Host, Stack: stack.Name, Service: service, Step: StepPull, State: Progress, Bytes: g.Current, Total: g.Total, Layers: g.Layers, LayersDone: g.Done})
+			d.Report(Event{Time: last.UTC(), Host: d.Host, Stack: stack.Name, Service: service, Step: StepPull, State: EventProgress, Bytes: g.Current, Total: g.Total, Layers: g.Layers, LayersDone: g.Done})
 		}
 	})
 	switch {
@@ -93,9 +93,9 @@ func (d *Deployer) pullOne(ctx context.Context, stack *lab.Stack, service, refer
 		err = fmt.Errorf("%w: %s: %w", ErrImage, reference, err)
 	}
 	if err != nil {
-		d.event(stack.Name, service, StepPull, Failed, err.Error())
+		d.event(stack.Name, service, StepPull, EventFailed, err.Error())
 		return err
 	}
-	d.event(stack.Name, service, StepPull, StepDone, reference)
+	d.event(stack.Name, service, StepPull, EventDone, reference)
 	return nil
 }

@@ -16,7 +16,7 @@ import (
 // putBack brings back what ran before the deploy that holds the lock, from what the engine shows alone: it works as well for a deploy
 // of a process that is gone. Then it proves it and gives the lock back. It ends with a look: a call that was given up on may have happened after all, in the middle of this.
 func (d *Deployer) putBack(ctx context.Context, stack string, l *lock) Outcome {
-	d.event(stack, "", StepPutBack, Begun, "")
+	d.event(stack, "", StepPutBack, EventBegun, "")
 	const most = 3
 	var out Outcome
 	for round := 1; ; round++ {
@@ -28,20 +28,20 @@ func (d *Deployer) putBack(ctx context.Context, stack string, l *lock) Outcome {
 			break
 		}
 		if round == most {
-			out.Result, out.Hand = NeedsAHand, []string{fmt.Sprintf("run lantern deploy %s again: %s", stack, cmp.Or(wrong, fmt.Sprint(err)))}
+			out.Result, out.ManualSteps = NeedsManual, []string{fmt.Sprintf("run lantern deploy %s again: %s", stack, cmp.Or(wrong, fmt.Sprint(err)))}
 			break
 		}
 	}
 	if out.Result == PutBack && l.ID != "" {
 		out.Stay = d.madeVolumes(ctx, stack, l)
 		if err := persist(func() error { return d.remove(ctx, l.ID) }); err != nil {
-			out.Result, out.Hand = NeedsAHand, append(out.Hand, fmt.Sprintf("remove the container %s by hand: %s", stack+plan.SuffixLock, err))
+			out.Result, out.ManualSteps = NeedsManual, append(out.ManualSteps, fmt.Sprintf("remove the container %s by hand: %s", stack+plan.SuffixLock, err))
 		}
 	}
 	if out.Result == PutBack {
-		d.event(stack, "", StepPutBack, StepDone, "")
+		d.event(stack, "", StepPutBack, EventDone, "")
 	} else {
-		d.event(stack, "", StepPutBack, Failed, strings.Join(out.Hand, "; "))
+		d.event(stack, "", StepPutBack, EventFailed, strings.Join(out.ManualSteps, "; "))
 	}
 	return out
 }
@@ -66,8 +66,8 @@ func (d *Deployer) notBack(ctx context.Context, stack string, l *lock) (string, 
 type wayBack struct{ Outcome }
 
 func (w *wayBack) needs(format string, args ...any) {
-	w.Result = NeedsAHand
-	w.Hand = append(w.Hand, fmt.Sprintf(format, args...))
+	w.Result = NeedsManual
+	w.ManualSteps = append(w.ManualSteps, fmt.Sprintf(format, args...))
 }
 
 // bringBack undoes a deploy, once: first its lock gets its name back, then what is new goes, then what ran before gets its names, its
@@ -75,7 +75,7 @@ func (w *wayBack) needs(format string, args ...any) {
 func (d *Deployer) bringBack(ctx context.Context, stack string, l *lock) Outcome {
 	out := &wayBack{Outcome{Result: PutBack}}
 	containers, err := d.Containers(ctx, stack)
-	for until := time.Now().Add(d.Patience); errors.Is(err, engine.ErrUnknownOutcome) && time.Now().Before(until); {
+	for until := time.Now().Add(d.ReconnectTimeout); errors.Is(err, engine.ErrUnknownOutcome) && time.Now().Before(until); {
 		time.Sleep(probeEvery)
 		containers, err = d.Containers(ctx, stack)
 	}
@@ -125,7 +125,7 @@ func (d *Deployer) removeNew(ctx context.Context, stack string, l *lock, contain
 			continue
 		}
 		removed[c.Name] = true
-		d.event(stack, c.Labels[plan.LabelService], StepRemove, StepDone, "the new container")
+		d.event(stack, c.Labels[plan.LabelService], StepRemove, EventDone, "the new container")
 	}
 	return removed
 }
@@ -187,6 +187,6 @@ func (d *Deployer) startAgain(ctx context.Context, stack string, back []engine.S
 			needs("look at %s.%s: it runs again, but %s", stack, service, f.Message)
 			continue
 		}
-		d.event(stack, service, StepPutBack, StepDone, "what ran before runs again")
+		d.event(stack, service, StepPutBack, EventDone, "what ran before runs again")
 	}
 }

@@ -59,11 +59,11 @@ func (d *Deployer) makeResources(ctx context.Context, p plan.Stack, lock *lock) 
 			if all == nil {
 				continue
 			}
-			d.event(name, s.Name, StepCreate, Begun, "the folder "+f.Path)
-			if err := d.Engine.MakeFolders(ctx, name+plan.SuffixFolders, s.Container.Image, d.markLabels(name, time.Minute, nil), f.Below, all); err != nil {
+			d.event(name, s.Name, StepCreate, EventBegun, "the folder "+f.Path)
+			if err := d.Engine.MakeFolders(ctx, name+plan.SuffixFolders, s.Container.Image, d.placeholderLabels(name, time.Minute, nil), f.Below, all); err != nil {
 				return fmt.Errorf("the folder %s: %w", f.Path, err)
 			}
-			d.event(name, s.Name, StepCreate, StepDone, fmt.Sprintf("the folder %s for %d:%d, mode %04o", f.Path, f.UID, f.GID, f.Mode))
+			d.event(name, s.Name, StepCreate, EventDone, fmt.Sprintf("the folder %s for %d:%d, mode %04o", f.Path, f.UID, f.GID, f.Mode))
 		}
 	}
 	return nil
@@ -172,7 +172,7 @@ func (d *Deployer) awaitOthers(ctx context.Context, stack string, s *lab.Service
 			continue
 		}
 		other := a.Service
-		d.event(stack, s.Name, StepStart, Progress, "waits for "+other.FullName())
+		d.event(stack, s.Name, StepStart, EventProgress, "waits for "+other.FullName())
 		proof := plan.ProofOf(other)
 		waiting, cancel := context.WithTimeout(ctx, proof.Within)
 		defer cancel()

@@ -80,8 +80,8 @@ type retirement struct {
 }
 
 func (r *retirement) needs(format string, args ...any) {
-	r.out.Result = NeedsAHand
-	r.out.Hand = append(r.out.Hand, fmt.Sprintf(format, args...))
+	r.out.Result = NeedsManual
+	r.out.ManualSteps = append(r.out.ManualSteps, fmt.Sprintf(format, args...))
 }
 
 // look finds out what there is to remove; false: nothing.
@@ -107,22 +107,22 @@ func (r *retirement) containers(ctx context.Context) {
 	for _, c := range engine.GuestsFirst(r.mine) {
 		service := c.Labels[plan.LabelService]
 		r.out.Plan.Services = append(r.out.Plan.Services, plan.Service{Name: service, Action: plan.Remove})
-		r.event(r.stack, service, StepStop, Begun, "")
+		r.event(r.stack, service, StepStop, EventBegun, "")
 		err := r.stopOwn(ctx, c.ID, c.Container.StopWithin)
 		if err == nil || errors.Is(err, engine.ErrNotFound) {
 			err = r.remove(ctx, c.ID)
 		}
 		if err != nil {
-			r.event(r.stack, service, StepRemove, Failed, err.Error())
+			r.event(r.stack, service, StepRemove, EventFailed, err.Error())
 			r.needs("the container %s is still there (%s); run lantern retire %s again", c.Name, err, r.stack)
 			continue
 		}
 		if r.withVolumes {
-			r.names = append(r.names, c.Unnamed...)
+			r.names = append(r.names, c.AnonymousVolumes...)
 		} else {
-			r.out.Left = append(r.out.Left, c.Unnamed...)
+			r.out.Left = append(r.out.Left, c.AnonymousVolumes...)
 		}
-		r.event(r.stack, service, StepRemove, StepDone, "")
+		r.event(r.stack, service, StepRemove, EventDone, "")
 	}
 }
 
@@ -148,6 +148,6 @@ func (r *retirement) volumes(ctx context.Context) {
 			r.needs("the volume %s is still there: %s", v, err)
 			continue
 		}
-		r.event(r.stack, "", StepRemove, StepDone, "the volume "+v)
+		r.event(r.stack, "", StepRemove, EventDone, "the volume "+v)
 	}
 }

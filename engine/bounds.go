@@ -35,7 +35,7 @@ func patienceOf() time.Duration {
 	if d, err := time.ParseDuration(os.Getenv(patienceVariable)); err == nil && d >= 100*time.Millisecond && d <= time.Hour {
 		return d
 	}
-	return patience
+	return defaultCallTimeout
 }
 
 // conn is a connection to an engine that does not believe that whatever comes has an end. The client reads whole answers into memory, and offers no other place to stop it.

@@ -44,7 +44,7 @@ type State struct {
 	Addresses []string  // its own, on its networks
 	Check     []string  // the command by which its image says that it is well, see [Engine.Run]; nil: it declares none
 	Volumes   []string  // all that it mounts, by name
-	Unnamed   []string  // volumes that were made for what its image declares and the files do not
+	AnonymousVolumes   []string  // volumes that were made for what its image declares and the files do not
 	Container plan.Container
 }
 
@@ -126,8 +126,8 @@ func namesLabel(names []string) string {
 	return string(text)
 }
 
-// CreateMark makes a container that is never started, for its name and labels alone, and returns its id. It has no volumes. Errors: [ErrNameTaken].
-func (e *Engine) CreateMark(ctx context.Context, name, image string, labels map[string]string) (id string, err error) {
+// CreatePlaceholder makes a container that is never started, for its name and labels alone, and returns its id. It has no volumes. Errors: [ErrNameTaken].
+func (e *Engine) CreatePlaceholder(ctx context.Context, name, image string, labels map[string]string) (id string, err error) {
 	o, err := e.neverStarted(ctx, name, image, labels)
 	if err != nil {
 		return "", err
@@ -423,7 +423,7 @@ func (e *Engine) state(c container.InspectResponse) State {
 		}
 		s.Volumes = append(s.Volumes, m.Name)
 		if slices.Contains(made, m.Name) {
-			s.Unnamed = append(s.Unnamed, m.Name)
+			s.AnonymousVolumes = append(s.AnonymousVolumes, m.Name)
 		}
 	}
 	s.Container = e.readBack(c)
@@ -456,7 +456,7 @@ func (e *Engine) Log(ctx context.Context, id string, since time.Time, follow boo
 	}
 	reading := ctx
 	if !follow {
-		limited, cancel := context.WithTimeout(ctx, e.Patience)
+		limited, cancel := context.WithTimeout(ctx, e.CallTimeout)
 		defer cancel()
 		reading = limited
 	}

@@ -183,7 +183,7 @@ func nameOnce(t *testing.T, w *world) {
 	errs := make(chan error, 4)
 	for range cap(errs) {
 		go func() {
-			_, err := w.CreateMark(w.ctx, w.prefix+".lock", enginetest.Page, w.labels)
+			_, err := w.CreatePlaceholder(w.ctx, w.prefix+".lock", enginetest.Page, w.labels)
 			errs <- err
 		}()
 	}
@@ -502,11 +502,11 @@ func pull(t *testing.T, w *world) {
 	}
 	_, err := w.Image(w.ctx, reference)
 	require.ErrorIs(t, err, engine.ErrNotFound)
-	require.NoError(t, w.Pull(w.ctx, reference, nil, func(p engine.Progress) { assert.LessOrEqual(t, p.Current, p.Total) }))
+	require.NoError(t, w.Pull(w.ctx, reference, nil, func(p engine.PullProgress) { assert.LessOrEqual(t, p.Current, p.Total) }))
 	image, err := w.Image(w.ctx, reference)
 	require.NoError(t, err)
 	assert.NotEmpty(t, image.ID)
-	assert.ErrorIs(t, w.Pull(w.ctx, absent, nil, func(engine.Progress) {}), engine.ErrNotFound, "its registry says that it has not")
+	assert.ErrorIs(t, w.Pull(w.ctx, absent, nil, func(engine.PullProgress) {}), engine.ErrNotFound, "its registry says that it has not")
 	switch err := w.InRegistry(w.ctx, absent); w.target.Name {
 	case "podman":
 		assert.ErrorIs(t, err, engine.ErrUnsupported)

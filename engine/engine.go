@@ -29,8 +29,8 @@ const OldestAPI = "1.41"
 type Engine struct {
 	Conn *hostconn.Conn // the way to its host; never nil
 
-	// Patience is how long a call may take before its outcome counts as unknown; streams, and the time that a container has for stopping, aside.
-	Patience time.Duration
+	// CallTimeout is how long a call may take before its outcome counts as unknown; streams, and the time that a container has for stopping, aside.
+	CallTimeout time.Duration
 
 	// Logins are the credentials for registries that are brought along; never nil.
 	Logins *registry.Logins
@@ -42,16 +42,16 @@ type Engine struct {
 	images  sync.Map // labels of images, by id
 }
 
-// patience is ample: a machine that has much to do answers late, and a call that was given up goes on in the engine.
-const patience = 2 * time.Minute
+// defaultCallTimeout is ample: a machine that has much to do answers late, and a call that was given up goes on in the engine.
+const defaultCallTimeout = 2 * time.Minute
 
 // call makes one call, and gives up waiting for an answer after Patience and more. Its outcome is then unknown.
 func (e *Engine) call(ctx context.Context, name string, more time.Duration, f func(context.Context) error) error {
-	limited, cancel := context.WithTimeout(ctx, e.Patience+more)
+	limited, cancel := context.WithTimeout(ctx, e.CallTimeout+more)
 	defer cancel()
 	err := f(limited)
 	if err != nil && limited.Err() != nil && ctx.Err() == nil {
-		return &Error{Call: name, Message: fmt.Sprintf("the engine has not answered to %s for %s", name, e.Patience+more), kind: ErrUnknownOutcome, err: err}
+		return &Error{Call: name, Message: fmt.Sprintf("the engine has not answered to %s for %s", name, e.CallTimeout+more), kind: ErrUnknownOutcome, err: err}
 	}
 	return explain(name, err)
 }
@@ -71,7 +71,7 @@ func (e *Engine) change(ctx context.Context, name string, more time.Duration, f 
 	if !errors.Is(err, ErrUnknownOutcome) {
 		return err
 	}
-	for until := time.Now().Add(min(settles, 10*e.Patience)); ; time.Sleep(100 * time.Millisecond) {
+	for until := time.Now().Add(min(settles, 10*e.CallTimeout)); ; time.Sleep(100 * time.Millisecond) {
 		done, lost := happened(ctx)
 		switch {
 		case lost == nil && done:
@@ -128,7 +128,7 @@ func Over(ctx context.Context, way *hostconn.Conn) (*Engine, error) {
 	if err != nil {
 		return nil, unreachable(err, "the address cannot be used: "+err.Error(), "")
 	}
-	e := &Engine{Patience: waits, Conn: way, Logins: &registry.Logins{}, api: api}
+	e := &Engine{CallTimeout: waits, Conn: way, Logins: &registry.Logins{}, api: api}
 	if err := e.greet(ctx); err != nil {
 		api.Close()
 		return nil, err
@@ -141,7 +141,7 @@ func (e *Engine) greet(ctx context.Context) error {
 	unreachable := func(err error, because, do string) error {
 		return &Unreachable{Address: e.Conn.Address, Because: because, Do: do, Err: err}
 	}
-	ctx, cancel := context.WithTimeout(ctx, min(e.Patience, 30*time.Second))
+	ctx, cancel := context.WithTimeout(ctx, min(e.CallTimeout, 30*time.Second))
 	defer cancel()
 	ping, err := e.api.Ping(ctx, client.PingOptions{NegotiateAPIVersion: true})
 	e.apiVer = ping.APIVersion

@@ -156,7 +156,7 @@ func TestPlainTCP(t *testing.T) {
 		e, err := DialHost(t.Context(), &lab.Host{Engine: address, Insecure: true})
 		require.NoError(t, err)
 		defer e.Close()
-		e.Pull(t.Context(), "registry.skerry.example/desk:1", nil, func(Progress) {})
+		e.Pull(t.Context(), "registry.skerry.example/desk:1", nil, func(PullProgress) {})
 		e.InRegistry(t.Context(), "registry.skerry.example/desk:1")
 		assert.Equal(t, want, logins.Load(), address)
 	}

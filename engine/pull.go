@@ -9,15 +9,15 @@ import (
 	"github.com/moby/moby/client"
 )
 
-// Progress is how far a pull is. Neither number ever goes down, and Total only rises while sizes become known.
-type Progress struct {
+// PullProgress is how far a pull is. Neither number ever goes down, and Total only rises while sizes become known.
+type PullProgress struct {
 	Current, Total int64 // bytes of layers, as they are transferred
 	Layers, Done   int
 }
 
 // Pull fetches an image, with the login of the auth files. Sizes are those of its layers in bytes, by the first 12 digits of their digests, as its registry tells
 // them; without, the total is that of the layers whose transfer has begun. Errors: [ErrNotFound] when the registry has none, [ErrDiskFull].
-func (e *Engine) Pull(ctx context.Context, reference string, sizes map[string]int64, progress func(Progress)) error {
+func (e *Engine) Pull(ctx context.Context, reference string, sizes map[string]int64, progress func(PullProgress)) error {
 	r, err := e.api.ImagePull(ctx, reference, client.ImagePullOptions{RegistryAuth: e.login(reference)})
 	if err != nil {
 		return pullError(err)
@@ -46,7 +46,7 @@ func (e *Engine) Pull(ctx context.Context, reference string, sizes map[string]in
 type pulled struct {
 	known  bool // sizes are those of all layers
 	layers map[string]*pulledLayer
-	last   Progress
+	last   PullProgress
 }
 
 type pulledLayer struct {
@@ -85,8 +85,8 @@ func (p *pulled) heard(id, status string, current, total int64) bool {
 	return true
 }
 
-func (p *pulled) sum() Progress {
-	s := Progress{Layers: len(p.layers)}
+func (p *pulled) sum() PullProgress {
+	s := PullProgress{Layers: len(p.layers)}
 	for _, l := range p.layers {
 		s.Current += l.current
 		s.Total += l.total

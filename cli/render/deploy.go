@@ -121,8 +121,8 @@ func comparedResources(list []plan.Resource) []comparedResource {
 	return out
 }
 
-// Progress writes the events of a deploy, a line a step.
-type Progress struct {
+// LineReporter writes the events of a deploy, a line a step.
+type LineReporter struct {
 	w     io.Writer
 	paint Paint
 	quiet bool
@@ -130,16 +130,16 @@ type Progress struct {
 	pulls map[string]string
 }
 
-// NewProgress returns a Progress that writes to w, or nothing when quiet.
-func NewProgress(w io.Writer, p Paint, quiet bool) *Progress {
-	return &Progress{w: w, paint: p, quiet: quiet, pulls: map[string]string{}}
+// NewLineReporter returns a Progress that writes to w, or nothing when quiet.
+func NewLineReporter(w io.Writer, p Paint, quiet bool) *LineReporter {
+	return &LineReporter{w: w, paint: p, quiet: quiet, pulls: map[string]string{}}
 }
 
 // Close does nothing: every line is written when it is known.
-func (g *Progress) Close() {}
+func (g *LineReporter) Close() {}
 
 // Event writes one event.
-func (g *Progress) Event(e deploy.Event) {
+func (g *LineReporter) Event(e deploy.Event) {
 	if g.quiet {
 		return
 	}
@@ -159,18 +159,18 @@ func (g *Progress) Event(e deploy.Event) {
 }
 
 // words says what an event means; "" for what is not worth a line.
-func (g *Progress) words(e deploy.Event) string {
+func (g *LineReporter) words(e deploy.Event) string {
 	p := g.paint
-	if e.State == deploy.Failed {
+	if e.State == deploy.EventFailed {
 		return p.Bad(e.Detail)
 	}
-	done := e.State == deploy.StepDone
+	done := e.State == deploy.EventDone
 	switch e.Step {
 	case deploy.StepPull:
 		switch e.State {
-		case deploy.Begun:
+		case deploy.EventBegun:
 			return "pulls " + e.Detail
-		case deploy.Progress:
+		case deploy.EventProgress:
 			return g.pulling(e)
 		}
 		return p.Good("pulled")
@@ -193,7 +193,7 @@ func (g *Progress) words(e deploy.Event) string {
 		if done {
 			return p.Good(e.Detail)
 		}
-		if e.State == deploy.Progress && e.Line == "" {
+		if e.State == deploy.EventProgress && e.Line == "" {
 			return p.Look(e.Detail)
 		}
 	case deploy.StepRemove:
@@ -203,9 +203,9 @@ func (g *Progress) words(e deploy.Event) string {
 		return "stopped and removed"
 	case deploy.StepPutBack:
 		switch {
-		case e.State == deploy.Begun && e.Detail != "":
+		case e.State == deploy.EventBegun && e.Detail != "":
 			return p.Look(e.Detail + ": putting back")
-		case e.State == deploy.Begun:
+		case e.State == deploy.EventBegun:
 			return p.Look("putting back")
 		case e.Service != "":
 			return p.Good(e.Detail)
@@ -216,7 +216,7 @@ func (g *Progress) words(e deploy.Event) string {
 }
 
 // pulling says how far a pull is, each quarter once: lines are no place for a bar that moves.
-func (g *Progress) pulling(e deploy.Event) string {
+func (g *LineReporter) pulling(e deploy.Event) string {
 	if e.Total == 0 {
 		return ""
 	}
@@ -246,7 +246,7 @@ func Failure(w io.Writer, p Paint, stack string, out deploy.Outcome) {
 			text = "the deploy did not succeed; nothing ran before, and the containers that it made are cleaned away"
 		}
 		fmt.Fprintf(w, "%s: %s\n", p.Head(stack), p.Bad(text))
-	case deploy.NeedsAHand:
+	case deploy.NeedsManual:
 		fmt.Fprintf(w, "%s: %s\n", p.Head(stack), p.Bad("this needs a hand"))
 	}
 	if f := out.Failure; f != nil {
@@ -273,7 +273,7 @@ func Failure(w io.Writer, p Paint, stack string, out deploy.Outcome) {
 			fmt.Fprintf(w, "  %s   %s\n", p.Look("do"), "the files still declare the version that failed: mend them, or bring back those of what runs with lantern revert "+Harmless(stack))
 		}
 	}
-	for _, h := range out.Hand {
+	for _, h := range out.ManualSteps {
 		fmt.Fprintf(w, "  %s   %s\n", p.Look("do"), Harmless(h))
 	}
 }

@@ -150,7 +150,7 @@ func (m *liveModel) take(e deploy.Event) {
 	s.ended = e.Time
 	if e.Service == "" {
 		if e.Step == deploy.StepPutBack {
-			s.note = map[string]string{deploy.Begun: "is being put back", deploy.StepDone: "put back", deploy.Failed: "needs a hand"}[e.State]
+			s.note = map[string]string{deploy.EventBegun: "is being put back", deploy.EventDone: "put back", deploy.EventFailed: "needs a hand"}[e.State]
 		}
 		return
 	}
@@ -161,23 +161,23 @@ func (m *liveModel) take(e deploy.Event) {
 	r.ended = e.Time
 	say := func(tone func(Paint, string) string, text string) { r.tone, r.text, r.line = tone, text, "" }
 	switch {
-	case e.State == deploy.Failed:
+	case e.State == deploy.EventFailed:
 		say(Paint.Bad, e.Detail)
-	case e.Step == deploy.StepPull && e.State == deploy.StepDone:
+	case e.Step == deploy.StepPull && e.State == deploy.EventDone:
 		r.pull = deploy.Event{}
 		say(Paint.Faint, "image is here")
 	case e.Step == deploy.StepPull:
 		r.pull = e
 		say(Paint.Look, "pulls "+e.Detail)
-	case e.Step == deploy.StepProve && e.State == deploy.Progress && e.Line != "":
+	case e.Step == deploy.StepProve && e.State == deploy.EventProgress && e.Line != "":
 		say(Paint.Look, e.Detail)
 		r.line = e.Line
-	case e.Step == deploy.StepProve && e.State == deploy.Progress:
+	case e.Step == deploy.StepProve && e.State == deploy.EventProgress:
 		r.notes = append(r.notes, e.Detail)
 	case e.Step == deploy.StepRemove && e.Detail == "what ran before":
 		// Ready stays the last word.
 	default:
-		done := e.State == deploy.StepDone
+		done := e.State == deploy.EventDone
 		switch e.Step {
 		case deploy.StepCreate:
 			say(Paint.Look, map[bool]string{false: "makes the new container", true: "new container is made"}[done])

@@ -79,21 +79,21 @@ tide-log on lamp-room
 func TestProgress(t *testing.T) {
 	began := time.Date(2026, 11, 23, 10, 0, 0, 0, time.UTC)
 	var b bytes.Buffer
-	g := NewProgress(&b, NewPaint(false), false)
+	g := NewLineReporter(&b, NewPaint(false), false)
 	for i, e := range []deploy.Event{
-		{Service: "desk", Step: deploy.StepPull, State: deploy.Begun, Detail: "tide-desk:2.3"},
-		{Service: "desk", Step: deploy.StepPull, State: deploy.Progress, Bytes: 1000000, Total: 8000000, Layers: 3, LayersDone: 1},
-		{Service: "desk", Step: deploy.StepPull, State: deploy.Progress, Bytes: 2000000, Total: 8000000, Layers: 3, LayersDone: 1},
-		{Service: "desk", Step: deploy.StepPull, State: deploy.Progress, Bytes: 2500000, Total: 8000000, Layers: 3, LayersDone: 1},
-		{Service: "desk", Step: deploy.StepPull, State: deploy.StepDone},
-		{Service: "desk", Step: deploy.StepCreate, State: deploy.Begun},
-		{Service: "desk", Step: deploy.StepCreate, State: deploy.StepDone},
-		{Service: "desk", Step: deploy.StepStop, State: deploy.StepDone},
-		{Service: "desk", Step: deploy.StepStart, State: deploy.Failed, Detail: "the port is held"},
-		{Step: deploy.StepPutBack, State: deploy.Begun},
-		{Service: "desk", Step: deploy.StepRemove, State: deploy.StepDone, Detail: "the new container"},
-		{Service: "desk", Step: deploy.StepPutBack, State: deploy.StepDone, Detail: "what ran before runs again"},
-		{Step: deploy.StepPutBack, State: deploy.StepDone},
+		{Service: "desk", Step: deploy.StepPull, State: deploy.EventBegun, Detail: "tide-desk:2.3"},
+		{Service: "desk", Step: deploy.StepPull, State: deploy.EventProgress, Bytes: 1000000, Total: 8000000, Layers: 3, LayersDone: 1},
+		{Service: "desk", Step: deploy.StepPull, State: deploy.EventProgress, Bytes: 2000000, Total: 8000000, Layers: 3, LayersDone: 1},
+		{Service: "desk", Step: deploy.StepPull, State: deploy.EventProgress, Bytes: 2500000, Total: 8000000, Layers: 3, LayersDone: 1},
+		{Service: "desk", Step: deploy.StepPull, State: deploy.EventDone},
+		{Service: "desk", Step: deploy.StepCreate, State: deploy.EventBegun},
+		{Service: "desk", Step: deploy.StepCreate, State: deploy.EventDone},
+		{Service: "desk", Step: deploy.StepStop, State: deploy.EventDone},
+		{Service: "desk", Step: deploy.StepStart, State: deploy.EventFailed, Detail: "the port is held"},
+		{Step: deploy.StepPutBack, State: deploy.EventBegun},
+		{Service: "desk", Step: deploy.StepRemove, State: deploy.EventDone, Detail: "the new container"},
+		{Service: "desk", Step: deploy.StepPutBack, State: deploy.EventDone, Detail: "what ran before runs again"},
+		{Step: deploy.StepPutBack, State: deploy.EventDone},
 	} {
 		e.Stack, e.Time = "tide-log", began.Add(time.Duration(i)*100*time.Millisecond)
 		g.Event(e)
@@ -120,7 +120,7 @@ func TestFailure(t *testing.T) {
 		{deploy.Outcome{Result: deploy.Refused, Holder: "keeper (pid 7) is changing this stack"}, "\ntide-log: nothing was changed: keeper (pid 7) is changing this stack\n"},
 		{deploy.Outcome{Result: deploy.PutBack, Failure: &deploy.Failure{Service: "desk", Message: "it ended", Log: []string{"one", "two"}}},
 			"\ntide-log: the deploy did not succeed; what ran before runs again\n  why  desk: it ended\n  the last it said:\n    | one\n    | two\n"},
-		{deploy.Outcome{Result: deploy.NeedsAHand, Hand: []string{"start it", "look at it"}}, "\ntide-log: this needs a hand\n  do   start it\n  do   look at it\n"},
+		{deploy.Outcome{Result: deploy.NeedsManual, ManualSteps: []string{"start it", "look at it"}}, "\ntide-log: this needs a hand\n  do   start it\n  do   look at it\n"},
 	} {
 		var b bytes.Buffer
 		Failure(&b, NewPaint(false), "tide-log", c.out)

@@ -98,8 +98,8 @@ var (
 	ErrNoEntry = errors.New("there is no such entry")
 )
 
-// patience is how long another process is waited for: each holds the file for moments only.
-const patience = 5 * time.Second
+// lockTimeout is how long another process is waited for: each holds the file for moments only.
+const lockTimeout = 5 * time.Second
 
 var (
 	entries = []byte("entries") // key to JSON of record
@@ -344,7 +344,7 @@ func (b Book) use(readOnly bool, f func(*bbolt.Tx) error) (err error) {
 			opened.Close()
 		}
 	}()
-	db, err := bbolt.Open(b.Path, 0o600, &bbolt.Options{Timeout: patience, ReadOnly: readOnly, OpenFile: func(path string, flag int, mode os.FileMode) (*os.File, error) {
+	db, err := bbolt.Open(b.Path, 0o600, &bbolt.Options{Timeout: lockTimeout, ReadOnly: readOnly, OpenFile: func(path string, flag int, mode os.FileMode) (*os.File, error) {
 		var err error
 		opened, err = os.OpenFile(path, flag|syscall.O_NOFOLLOW|syscall.O_NONBLOCK, mode)
 		return opened, err

@@ -49,7 +49,7 @@ func (w *Workspace) Revert(stack, number string, withLab bool, inform func(forma
 		return nil, err
 	}
 	if e.Kind == history.Retire || e.Result != deploy.Done {
-		return nil, usage("entry %d of %s is no deploy that succeeded: there is nothing to go back to", e.Entry, stack)
+		return nil, usage("entry %d of %s is no deploy that succeeded: there is nothing to go back to", e.Number, stack)
 	}
 	r := &Revert{Entry: e, now: w, texts: map[string]string{}, modes: map[string]fs.FileMode{}, was: map[string]string{}, inform: inform}
 	for _, f := range files {
@@ -75,13 +75,13 @@ func (w *Workspace) entryBefore(stack string, inform func(format string, args ..
 	ended := len(list) > 0 && (list[len(list)-1].Result == deploy.PutBack || list[len(list)-1].Kind == history.Retire)
 	done := slices.DeleteFunc(slices.Clone(list), func(e history.Entry) bool { return e.Result != deploy.Done || e.Kind == history.Retire })
 	if ended && len(done) > 0 {
-		last := done[len(done)-1].Entry
+		last := done[len(done)-1].Number
 		inform("entry %d of %s ran last", last, stack)
 		return fmt.Sprint(last), nil
 	}
 	for _, e := range slices.Backward(done) {
 		if !maps.Equal(e.Runs(), done[len(done)-1].Runs()) {
-			return fmt.Sprint(e.Entry), nil
+			return fmt.Sprint(e.Number), nil
 		}
 	}
 	return "", usage("the logbook of this clone has no earlier deploy of %s that succeeded and left something else running", stack)
@@ -102,7 +102,7 @@ func (r *Revert) Plan(ctx context.Context, onHost string) (*Workspace, error) {
 		return then, err
 	}
 	st := r.then.Stack(stack)
-	entry := history.Entry{Kind: history.Revert, Of: r.Entry.Entry}
+	entry := history.Entry{Kind: history.Revert, RevertOf: r.Entry.Number}
 	for _, path := range slices.Sorted(maps.Keys(r.texts)) {
 		if now := r.then.TextNow(path); now != r.texts[path] {
 			r.Files = append(r.Files, path)
@@ -141,7 +141,7 @@ func (r *Revert) pin(ctx context.Context, then *Workspace) (*Workspace, error) {
 		switch at := s.Image.Part(0, len(s.Image.Text)); {
 		case err == nil && now.ID == was.ID:
 		case was.Digest == "" || at.File == nil || at.File.Path != st.Name+"/"+declare.StackFile || at.Text() != s.Image.Text:
-			r.now.warn("%s: %s is not the image any more that it was at entry %d, and nothing tells where that one is", s.FullName(), s.Image.Text, r.Entry.Entry)
+			r.now.warn("%s: %s is not the image any more that it was at entry %d, and nothing tells where that one is", s.FullName(), s.Image.Text, r.Entry.Number)
 		default:
 			r.inform("%s: %s has moved since; the image of then is named by its digest", s.FullName(), s.Image.Text)
 			edits = append(edits, []source.Edit{{At: at.File.Span(at.End, at.End), New: "@" + was.Digest}})
@@ -159,11 +159,11 @@ func (r *Revert) pin(ctx context.Context, then *Workspace) (*Workspace, error) {
 func (r *Revert) sayWhatDiffers(p plan.Stack) {
 	for _, s := range p.Services {
 		i := slices.IndexFunc(r.Entry.Services, func(v history.Service) bool { return v.Service == s.Name })
-		if i < 0 || s.Service == nil || r.Entry.Services[i].Made == "" || strings.Contains(s.Container.Image, "@") {
+		if i < 0 || s.Service == nil || r.Entry.Services[i].ConfigDigest == "" || strings.Contains(s.Container.Image, "@") {
 			continue
 		}
-		if same, known := s.Container.SameDigest(r.Entry.Services[i].Made, r.Entry.Stack); known && !same {
-			r.now.warn("%s is not wholly as it was at entry %d: lab.toml, a shared environment file or an account of the host has changed since (--with-lab brings the files back)", s.Service.FullName(), r.Entry.Entry)
+		if same, known := s.Container.SameDigest(r.Entry.Services[i].ConfigDigest, r.Entry.Stack); known && !same {
+			r.now.warn("%s is not wholly as it was at entry %d: lab.toml, a shared environment file or an account of the host has changed since (--with-lab brings the files back)", s.Service.FullName(), r.Entry.Number)
 		}
 	}
 }
@@ -172,7 +172,7 @@ func (r *Revert) sayWhatDiffers(p plan.Stack) {
 func (r *Revert) WriteBack(each func(path string)) error {
 	for _, path := range r.Files {
 		if err := labdir.WriteIn(r.now.Dir, path, r.was[path], r.texts[path], r.modes[path]); err != nil {
-			return &Error{Kind: Manual, Message: fmt.Sprintf("%s runs as it was at entry %d, but %s could not be written: %s\n  lantern logbook %s %d --save DIR writes the files elsewhere", r.Entry.Stack, r.Entry.Entry, path, labdir.InWords(err), r.Entry.Stack, r.Entry.Entry), Err: err}
+			return &Error{Kind: Manual, Message: fmt.Sprintf("%s runs as it was at entry %d, but %s could not be written: %s\n  lantern logbook %s %d --save DIR writes the files elsewhere", r.Entry.Stack, r.Entry.Number, path, labdir.InWords(err), r.Entry.Stack, r.Entry.Number), Err: err}
 		}
 		each(path)
 	}

@@ -37,7 +37,7 @@ const (
 	exitUsage       = 2
 	exitUnreachable = 3
 	exitPutBack     = 4
-	exitNeedsManual  = 5
+	exitNeedsManual = 5
 	exitInterrupted = 130
 )
 

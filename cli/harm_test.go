@@ -211,7 +211,7 @@ func TestForgedLogbook(t *testing.T) {
 	b.run(0, "deploy", "--yes")
 	text := fmt.Sprintf(deskText, enginetest.Page, "forged")
 	entry := func(n int, files ...history.File) {
-		e := history.Entry{Entry: n, Kind: history.Deploy, Host: "lamp-room", Stack: "tide-log", Result: deploy.Done, Began: time.Now()}
+		e := history.Entry{Number: n, Kind: history.Deploy, Host: "lamp-room", Stack: "tide-log", Result: deploy.Done, Began: time.Now()}
 		require.NoError(t, history.Of(b.dir).Add(e, append(files, history.File{Path: "tide-log/stack.toml", Text: text, Mode: 0o777})))
 	}
 	entry(7)

@@ -272,7 +272,7 @@ func (b *bench) wholeState(vane, beacon int) {
 	assert.Contains(t, c["tide-log.store"].Container.Env, plan.Variable{Name: "TZ", Value: secret.Plain("Atlantic/Stanley")}, "the host over the lab")
 	assert.Equal(t, "host", c["mast.beacon"].Container.Mode)
 	assert.Equal(t, "none", c["mast.hermit"].Container.Mode)
-	assert.Equal(t, "container:"+v.ID, c["mast.cups"].Container.Shares)
+	assert.Equal(t, "container:"+v.ID, c["mast.cups"].Container.NetworkOf)
 	job := c["mast.import"]
 	assert.Equal(t, []any{"exited", 0}, []any{job.Status, job.ExitCode})
 	assert.True(t, c["mast.cups"].Started.After(job.Finished), "cups waited until import was done")

@@ -49,7 +49,7 @@ func (s *session) revertCommand() *cli.Command {
 
 // revert carries out the way back.
 func (d *deploying) revert(ctx context.Context, r *app.Revert, yes, dryRun bool) error {
-	p, entry := d.Plans[0], r.Entry.Entry
+	p, entry := d.Plans[0], r.Entry.Number
 	if !d.json {
 		render.Plan(d.Out, d.paint(d.Out), p, d.verbose)
 		for _, path := range r.Files {

@@ -36,7 +36,7 @@ func (b *bench) logged() (list []string) {
 	var book struct{ Entries []history.Entry }
 	require.NoError(b.t, json.Unmarshal([]byte(stdout), &book))
 	for _, e := range book.Entries {
-		list = append(list, fmt.Sprintf("%d %s %s", e.Entry, e.Kind, e.Result))
+		list = append(list, fmt.Sprintf("%d %s %s", e.Number, e.Kind, e.Result))
 	}
 	return list
 }

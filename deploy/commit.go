@@ -142,7 +142,7 @@ func groups(containers []engine.State) []group {
 	var names []string
 	of := func(c engine.State) *group {
 		key := strings.TrimSuffix(c.Name, plan.SuffixPrevious)
-		if id, guest := strings.CutPrefix(c.Container.Shares, "container:"); guest {
+		if id, guest := strings.CutPrefix(c.Container.NetworkOf, "container:"); guest {
 			for _, partner := range containers {
 				if partner.ID == id {
 					key = strings.TrimSuffix(partner.Name, plan.SuffixPrevious)

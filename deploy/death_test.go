@@ -485,7 +485,7 @@ func TestRestartOfRealEngines(t *testing.T) {
 						between++
 					}
 					for _, c := range before {
-						if c.Container.Shares != "" {
+						if c.Container.NetworkOf != "" {
 							torn = append(torn, c.Labels[plan.LabelService]) // dockerd starts guests before their host as often as not, and does not try again
 						}
 					}

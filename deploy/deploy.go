@@ -26,7 +26,7 @@ const (
 	NothingToDo = "nothing-to-do"
 	Refused     = "refused"
 	PutBack     = "put-back"
-	NeedsManual  = "needs-a-hand"
+	NeedsManual = "needs-a-hand"
 )
 
 // Steps of a deploy.
@@ -45,7 +45,7 @@ const (
 const (
 	EventBegun    = "begun"
 	EventProgress = "progress"
-	EventDone = "done"
+	EventDone     = "done"
 	EventFailed   = "failed"
 )
 
@@ -78,14 +78,14 @@ func (f *Failure) Error() string { return f.Service + ": " + f.Message }
 
 // Outcome is how a deploy or a retirement of one stack ended.
 type Outcome struct {
-	Result  string
-	Failure *Failure    // why it was put back, or needs a hand
-	Holder  string      // Refused: who holds the lock, or what is in the way
-	ManualSteps    []string    // NeedsAHand: what is to be done
-	Entry   int         // number of this deploy; 0 when nothing was changed
-	Plan    *plan.Stack // what was carried out
-	Left    []string    // volumes that were made for an image and that nothing uses any more
-	Stay    []string    // PutBack: declared volumes that this deploy has made
+	Result      string
+	Failure     *Failure    // why it was put back, or needs a hand
+	Holder      string      // Refused: who holds the lock, or what is in the way
+	ManualSteps []string    // NeedsAHand: what is to be done
+	Entry       int         // number of this deploy; 0 when nothing was changed
+	Plan        *plan.Stack // what was carried out
+	Left        []string    // volumes that were made for an image and that nothing uses any more
+	Stay        []string    // PutBack: declared volumes that this deploy has made
 }
 
 // end takes over how the last part of a deploy ended.
@@ -403,8 +403,8 @@ func (d *Deployer) create(ctx context.Context, s plan.Service, proof plan.Proof,
 		c.Restart = declare.Restart{Policy: "no"}
 	}
 	networkOf := ""
-	if s.Service.Shares != nil {
-		partner, err := d.own(ctx, s.Service.Shares.ContainerName())
+	if s.Service.NetworkOf != nil {
+		partner, err := d.own(ctx, s.Service.NetworkOf.ContainerName())
 		if err != nil {
 			return "", err
 		}

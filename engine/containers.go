@@ -30,22 +30,22 @@ import (
 
 // State is a container as the engine shows it.
 type State struct {
-	ID, Name  string
-	Labels    map[string]string
-	ImageID   string
-	Status    string // created, running, restarting, exited, …
-	Running   bool
-	ExitCode  int
-	OOMKilled bool
-	Error     string // why it could not start; some engines leave this empty
-	Restarts  int
-	Started   time.Time // zero when it never was
-	Finished  time.Time // zero when it never ended
-	Addresses []string  // its own, on its networks
-	Check     []string  // the command by which its image says that it is well, see [Engine.Run]; nil: it declares none
-	Volumes   []string  // all that it mounts, by name
-	AnonymousVolumes   []string  // volumes that were made for what its image declares and the files do not
-	Container plan.Container
+	ID, Name         string
+	Labels           map[string]string
+	ImageID          string
+	Status           string // created, running, restarting, exited, …
+	Running          bool
+	ExitCode         int
+	OOMKilled        bool
+	Error            string // why it could not start; some engines leave this empty
+	Restarts         int
+	Started          time.Time // zero when it never was
+	Finished         time.Time // zero when it never ended
+	Addresses        []string  // its own, on its networks
+	Check            []string  // the command by which its image says that it is well, see [Engine.Run]; nil: it declares none
+	Volumes          []string  // all that it mounts, by name
+	AnonymousVolumes []string  // volumes that were made for what its image declares and the files do not
+	Container        plan.Container
 }
 
 // Create makes a container. Labels come in addition to what it declares; networkOf is the container in whose network it lives, if it does. For each path that its
@@ -336,7 +336,7 @@ const mostContainers = 20_000
 // GuestsFirst returns containers so that those come first that live in another one's network: some engines remove no container that others depend on.
 func GuestsFirst(list []State) []State {
 	out := slices.Clone(list)
-	slices.SortStableFunc(out, func(a, b State) int { return cmp.Compare(b.Container.Shares, a.Container.Shares) })
+	slices.SortStableFunc(out, func(a, b State) int { return cmp.Compare(b.Container.NetworkOf, a.Container.NetworkOf) })
 	return out
 }
 

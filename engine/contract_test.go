@@ -285,7 +285,7 @@ func wherever(t *testing.T, w *world) {
 	host.Networks, host.Mode = nil, "host"
 	host.Env = []plan.Variable{{Name: "PROBE_PAGE", Value: secret.Plain(fmt.Sprint(enginetest.FreePort(t)))}}
 	none.Networks, none.Mode = nil, "none"
-	guest.Networks, guest.Shares, guest.Hostname = nil, "both", ""
+	guest.Networks, guest.NetworkOf, guest.Hostname = nil, "both", ""
 	var ids []string
 	for name, c := range map[string]plan.Container{"both": both, "host": host, "none": none} {
 		id := w.create(t, name, c)
@@ -299,8 +299,8 @@ func wherever(t *testing.T, w *world) {
 			require.NoError(t, err)
 			require.NoError(t, w.Start(w.ctx, partner))
 			g := w.inspect(t, partner)
-			assert.Equal(t, "container:"+id, g.Container.Shares)
-			g.Container.Shares = "both"
+			assert.Equal(t, "container:"+id, g.Container.NetworkOf)
+			g.Container.NetworkOf = "both"
 			assert.Empty(t, plan.Differences(engine.WithoutImage(g.Container, image, guest), guest), "guest")
 			ids = append(ids, partner)
 		}

@@ -162,7 +162,7 @@ func (e *Engine) readBack(c container.InspectResponse) plan.Container {
 	case mode == "host" || mode == "none":
 		out.Mode = mode
 	case strings.HasPrefix(mode, "container:"):
-		out.Shares = mode
+		out.NetworkOf = mode
 	case c.NetworkSettings != nil:
 		for name, n := range c.NetworkSettings.Networks {
 			if n != nil {
@@ -170,17 +170,17 @@ func (e *Engine) readBack(c container.InspectResponse) plan.Container {
 			}
 		}
 	}
-	if out.Shares != "" {
+	if out.NetworkOf != "" {
 		out.Hostname = "" // the other one's, or the engine's choice
 	}
 	// What engines do not tell, or tell in a way that others' values look like.
-	out.Unseen = []string{"platform", "cgroup"}
+	out.NotReported = []string{"platform", "cgroup"}
 	if h.Privileged {
 		// It has all of them; what an engine shows then is what the machine has.
-		out.Unseen = append(out.Unseen, "capabilities", "drop-capabilities", "devices")
+		out.NotReported = append(out.NotReported, "capabilities", "drop-capabilities", "devices")
 	}
 	if e.kind == kindP {
-		out.Unseen = append(out.Unseen, "log-limit", "sysctls", "aliases", "ipc")
+		out.NotReported = append(out.NotReported, "log-limit", "sysctls", "aliases", "ipc")
 	}
 	for port, bindings := range h.PortBindings {
 		for _, b := range bindings {

@@ -23,7 +23,7 @@ import (
 func readPaths(from hostconn.Files, s *survey.Survey, paths []string) {
 	var real, beside []string
 	for _, p := range withParents(paths) {
-		found := look(from, p)
+		found := stat(from, p)
 		if found.Kind == survey.Folder && slices.Contains(paths, p) {
 			found.Inside = inside(from, p)
 		}
@@ -38,7 +38,7 @@ func readPaths(from hostconn.Files, s *survey.Survey, paths []string) {
 	// Behind a link, the way goes through other folders.
 	for _, p := range withParents(beside) {
 		if !slices.ContainsFunc(s.Paths, func(o survey.Path) bool { return o.Path == p }) {
-			s.Paths = append(s.Paths, look(from, p))
+			s.Paths = append(s.Paths, stat(from, p))
 		}
 	}
 	readFileSystems(from, s, real, "/etc/fstab")
@@ -57,8 +57,8 @@ func withParents(paths []string) []string {
 	return slices.Compact(all)
 }
 
-// look returns what stands at a path.
-func look(from hostconn.Files, p string) survey.Path {
+// stat returns what stands at a path.
+func stat(from hostconn.Files, p string) survey.Path {
 	info, err := from.Stat(p)
 	switch {
 	case errors.Is(err, fs.ErrNotExist), errors.Is(err, syscall.ENOTDIR):
@@ -129,7 +129,7 @@ func readVolumes(ctx context.Context, e *engine.Engine, s *survey.Survey, names 
 			continue
 		}
 		if from := e.Conn.Files; from != nil && path.IsAbs(v.Place) {
-			p := look(from, v.Place)
+			p := stat(from, v.Place)
 			if entries, err := from.Names(v.Place, 1); err == nil && p.Kind == survey.Folder {
 				s.Volumes[i].Root = &survey.VolumeRoot{UID: p.UID, GID: p.GID, Mode: p.Mode, Empty: len(entries) == 0}
 				continue

@@ -33,15 +33,15 @@ func Logbook(w io.Writer, p Paint, list []history.Entry, stack string) {
 	var rows [][]string
 	for _, e := range list {
 		rows = append(rows, []string{
-			e.Stack, strconv.Itoa(e.Entry), e.Began.Local().Format("2006-01-02 15:04"), kind(e), result(p, e.Result), seconds(e.Seconds), e.Host, e.Who, p.Faint(changes(e)),
+			e.Stack, strconv.Itoa(e.Number), e.Began.Local().Format("2006-01-02 15:04"), kind(e), result(p, e.Result), seconds(e.Seconds), e.Host, e.Who, p.Faint(changes(e)),
 		})
 	}
 	columns(w, p, []string{"stack", "entry", "when", "what", "ended", "took", "host", "who", "what it did"}, rows)
 }
 
 func kind(e history.Entry) string {
-	if e.Of > 0 {
-		return fmt.Sprintf("%s to %d", e.Kind, e.Of)
+	if e.RevertOf > 0 {
+		return fmt.Sprintf("%s to %d", e.Kind, e.RevertOf)
 	}
 	return e.Kind
 }
@@ -84,7 +84,7 @@ func changes(e history.Entry) string {
 
 // Entry writes one entry with all that is known of it.
 func Entry(w io.Writer, p Paint, e history.Entry, files []FileState) {
-	fmt.Fprintf(w, "%s %s: %s, %s\n", p.Head(e.Stack), p.Head(strconv.Itoa(e.Entry)), kind(e), result(p, e.Result))
+	fmt.Fprintf(w, "%s %s: %s, %s\n", p.Head(e.Stack), p.Head(strconv.Itoa(e.Number)), kind(e), result(p, e.Result))
 	line := func(name, text string) {
 		if text != "" {
 			fmt.Fprintf(w, "  %s  %s\n", p.Faint(fmt.Sprintf("%-7s", name)), text)

@@ -46,7 +46,7 @@ var habitRules = []Rule{
 		Mended:  "network = \"none\"\nready = { log = \"open for readings\" }",
 		Find: func(in *Input) {
 			for _, s := range in.services() {
-				alone := s.NetworkMode == "none" || s.Shares != nil && s.Shares.NetworkMode == "none"
+				alone := s.NetworkMode == "none" || s.NetworkOf != nil && s.NetworkOf.NetworkMode == "none"
 				if y := s.Ready; alone && y != nil && (y.HTTP != nil || y.TCP > 0) {
 					in.report(s, source.Problem{At: y.At, Message: s.FullName() + " has no network, so nobody can ask it on a port"})
 				}

@@ -81,8 +81,8 @@ func portIgnored(in *Input) {
 			continue
 		case s.NetworkMode != "":
 			why = fmt.Sprintf("network = %q", s.NetworkMode)
-		case s.Shares != nil:
-			why = "it lives in the network of " + s.Shares.Name
+		case s.NetworkOf != nil:
+			why = "it lives in the network of " + s.NetworkOf.Name
 		default:
 			continue
 		}

@@ -240,8 +240,8 @@ func pageUnpublished(in *Input) {
 			continue
 		}
 		ports := hostPorts(s)
-		if s.Shares != nil {
-			ports = slices.Concat(ports, hostPorts(s.Shares))
+		if s.NetworkOf != nil {
+			ports = slices.Concat(ports, hostPorts(s.NetworkOf))
 		}
 		leads := func(p lab.Port) bool {
 			return slices.Contains(p.Protocols, "tcp") && p.Container.First <= s.Page.Port && s.Page.Port <= p.Container.Last

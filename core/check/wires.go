@@ -205,7 +205,7 @@ func wireLocalhost(in *Input) {
 			return
 		}
 		for _, o := range s.Stack.Services {
-			together := o == s || o.Shares == s || s.Shares == o || s.Shares != nil && s.Shares == o.Shares
+			together := o == s || o.NetworkOf == s || s.NetworkOf == o || s.NetworkOf != nil && s.NetworkOf == o.NetworkOf
 			if !together && listensOn(o, w.Port) && o.NetworkMode == "" && s.NetworkMode == "" {
 				p := source.Problem{
 					At: w.HostAt, Message: fmt.Sprintf("inside %s, %s is %s itself; port %d is that of %s", s.FullName(), w.Said, s.Name, w.Port, o.Name),
@@ -229,7 +229,7 @@ func wireRoundabout(in *Input) {
 		}
 		for _, o := range s.Stack.Services {
 			for _, p := range o.Ports {
-				if o == s || p.Host.First == 0 || w.Port < p.Host.First || w.Port > p.Host.Last || o.NetworkMode != "" || o.Shares != nil {
+				if o == s || p.Host.First == 0 || w.Port < p.Host.First || w.Port > p.Host.Last || o.NetworkMode != "" || o.NetworkOf != nil {
 					continue
 				}
 				inside := strconv.Itoa(p.Container.First + w.Port - p.Host.First)
@@ -299,7 +299,7 @@ func wireOrder(in *Input) {
 	eachWire(in, func(w wiring.Wire, names *wiring.Resolvable) {
 		s, to := w.From, names.Of(w.Host)
 		k := [2]*lab.Service{s, to}
-		if to == nil || to == s || to.Stack != s.Stack || s.Shares == to || told[k] || waitsFor(s, to, nil) || waitsFor(to, s, nil) {
+		if to == nil || to == s || to.Stack != s.Stack || s.NetworkOf == to || told[k] || waitsFor(s, to, nil) || waitsFor(to, s, nil) {
 			return // also where it would close a circle
 		}
 		told[k] = true
@@ -323,7 +323,7 @@ func waitsFor(s, other *lab.Service, seen []*lab.Service) bool {
 	if slices.Contains(seen, s) {
 		return false
 	}
-	if s.Shares != nil && (s.Shares == other || waitsFor(s.Shares, other, append(seen, s))) {
+	if s.NetworkOf != nil && (s.NetworkOf == other || waitsFor(s.NetworkOf, other, append(seen, s))) {
 		return true
 	}
 	for _, a := range s.After {

@@ -480,8 +480,8 @@ func (r *reader) scalar(n *node) (Text, bool) {
 	return Text{}, false
 }
 
-// table1 reads a value that is a table, such as { log = "…" }.
-func table1[T any](r *reader, e entry, keys []key[T], where string, into *T) {
+// readTable reads a value that is a table, such as { log = "…" }.
+func readTable[T any](r *reader, e entry, keys []key[T], where string, into *T) {
 	if e.value.kind != kindTable {
 		r.wrongType(e.value, "a table")
 		return

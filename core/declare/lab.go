@@ -93,17 +93,17 @@ var labKeys = []key[Lab]{
 	named("folder", "short names of host folders, as ${folder.NAME}", `folder.data = "/srv/skerry"`, "a folder", func(l *Lab) *[]Named { return &l.Folders }),
 	tables("host", "a machine with an engine; without any there is one, local", `[host.lamp-room]`, "a host", func(r *reader, e entry, l *Lab) {
 		h := Host{Name: e.key, At: e.keySpan}
-		table1(r, e, hostKeys, "a host", &h)
+		readTable(r, e, hostKeys, "a host", &h)
 		l.Hosts = append(l.Hosts, h)
 	}),
 	tables("network", "a network that stacks share on a host", `[network.jetty]`, "a network", func(r *reader, e entry, l *Lab) {
 		n := Network{Name: e.key, At: e.keySpan}
-		table1(r, e, networkKeys, "a network", &n)
+		readTable(r, e, networkKeys, "a network", &n)
 		l.Networks = append(l.Networks, n)
 	}),
 	{
 		name: "default", takes: FormTable, doc: "what every service gets that says nothing else", example: `default.restart = "always"`,
-		read: func(r *reader, e entry, l *Lab) { table1(r, e, defaultKeys, "[default]", &l.Default) },
+		read: func(r *reader, e entry, l *Lab) { readTable(r, e, defaultKeys, "[default]", &l.Default) },
 	},
 	namedWord("check", "how severe the findings of a rule are", `check.image-absent = "warning"`, "a rule", severityWords, func(l *Lab) *[]Named { return &l.Check }),
 	pairs("accept", FormPairs, "findings that are accepted: \"RULE\" or \"RULE SUBJECT\" = the reason", `accept = { engine-lacks = "this machine has no better engine" }`, func(l *Lab) *[]Named { return &l.Accept }),
@@ -134,7 +134,7 @@ var hostKeys = []key[Host]{
 	texts("reserved-ports", "ports that services must not publish, PORT[-PORT][/protocol][ for STACK/SERVICE]", `reserved-ports = ["22", "8780-8790/tcp"]`, func(h *Host) *[]Text { return &h.ReservedPorts }),
 	{
 		name: "tls", takes: FormTable, doc: "the files of a connection over tcp, relative to the lab", example: `tls.ca = "tls/ca.pem"`,
-		read: func(r *reader, e entry, h *Host) { table1(r, e, tlsKeys, "tls", &h.TLS) },
+		read: func(r *reader, e entry, h *Host) { readTable(r, e, tlsKeys, "tls", &h.TLS) },
 	},
 	text("insecure", "why plain tcp to another machine is accepted", `insecure = "a cable of our own"`, func(h *Host) *Text { return &h.Insecure }),
 }

@@ -106,7 +106,7 @@ var stackKeys = []key[Stack]{
 	letKey(func(s *Stack) *[]Let { return &s.Let }),
 	tables("volume", "a volume of the engine", `[volume.readings]`, "a volume", func(r *reader, e entry, s *Stack) {
 		v := Volume{Name: e.key, At: e.keySpan}
-		table1(r, e, volumeKeys, "a volume", &v)
+		readTable(r, e, volumeKeys, "a volume", &v)
 		s.Volumes = append(s.Volumes, v)
 	}),
 	pairs("accept", FormPairs, "findings that are accepted: \"RULE\" or \"RULE SUBJECT\" = the reason", `accept = { "env-placeholder STATION" = "it is called so" }`, func(s *Stack) *[]Named { return &s.Accept }),
@@ -115,7 +115,7 @@ var stackKeys = []key[Stack]{
 		r.service = v.Name
 		defer func() { r.service = "" }()
 		before := len(r.problems)
-		table1(r, e, serviceKeys, "a service", v)
+		readTable(r, e, serviceKeys, "a service", v)
 		v.hideListed(e.value)
 		if !v.Image.IsSet() && len(r.problems) == before && !s.Broken {
 			r.problem("key-missing", e.keySpan, "%s has no image", e.key)
@@ -163,7 +163,7 @@ var serviceKeys = []key[Service]{
 		read: func(r *reader, e entry, s *Service) {
 			s.Ready = &Ready{At: e.keySpan}
 			before := len(r.problems)
-			table1(r, e, readyKeys, "ready", s.Ready)
+			readTable(r, e, readyKeys, "ready", s.Ready)
 			kinds := 0
 			for _, t := range []Text{s.Ready.HTTP, s.Ready.TCP, s.Ready.Log} {
 				if t.IsSet() {

@@ -148,8 +148,8 @@ type Service struct {
 	Hostname    string
 	Networks    []*Network // shared ones that it is on
 	NetworkMode string     // host or none instead of networks; else ""
-	Shares      *Service   // in whose network it lives; nil: in its own
-	SharesAt    source.Span
+	NetworkOf   *Service   // in whose network it lives; nil: in its own
+	NetworkOfAt source.Span
 	Aliases     []Alias // further names on its networks
 	Overlap     bool
 	Settings    Settings
@@ -306,7 +306,7 @@ func (s *Service) Awaited() bool {
 
 // HostNetwork tells whether the service lives in the host's network, itself or by the one whose network it shares.
 func (s *Service) HostNetwork() bool {
-	return s.NetworkMode == "host" || s.Shares != nil && s.Shares.NetworkMode == "host"
+	return s.NetworkMode == "host" || s.NetworkOf != nil && s.NetworkOf.NetworkMode == "host"
 }
 
 // Page is the page of a service, by its port inside the container.

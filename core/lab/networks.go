@@ -168,16 +168,16 @@ func (r *resolver) shares(s *Service, d *declare.Settings, in *scope) {
 	if !ok {
 		return
 	}
-	s.SharesAt = v.Part(0, len(v.Text))
-	target := r.serviceNamed(s.Stack, v.Text, s.SharesAt)
+	s.NetworkOfAt = v.Part(0, len(v.Text))
+	target := r.serviceNamed(s.Stack, v.Text, s.NetworkOfAt)
 	switch {
 	case target == nil:
 	case target == s:
-		r.problem("value-grammar", s.SharesAt, "%s cannot share its network with itself", s.Name)
+		r.problem("value-grammar", s.NetworkOfAt, "%s cannot share its network with itself", s.Name)
 	case settingsOf(target.decl).SharesNetworkWith.IsSet():
-		r.problem("value-grammar", s.SharesAt, "%s lives in another one's network itself: name that one", target.Name)
+		r.problem("value-grammar", s.NetworkOfAt, "%s lives in another one's network itself: name that one", target.Name)
 	default:
-		s.Shares, s.Hostname = target, ""
+		s.NetworkOf, s.Hostname = target, ""
 		for _, own := range []struct {
 			set bool
 			at  source.Span

@@ -51,7 +51,7 @@ func TestNetworks(t *testing.T) {
 	assert.Equal(t, []string{"old-pier", "skerry-light.jetty"}, names(vane), "each once, a service's own list in place of the stack's")
 	assert.Equal(t, []string{"skerry-light.jetty"}, names(mast.Service("inherits")))
 	assert.Empty(t, names(guest))
-	assert.Same(t, vane, guest.Shares)
+	assert.Same(t, vane, guest.NetworkOf)
 	assert.Empty(t, guest.Hostname)
 	assert.Equal(t, []bool{false, true}, []bool{guest.After[0].Done, guest.After[1].Done})
 	assert.True(t, mast.Service("job").Awaited())

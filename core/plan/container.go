@@ -46,16 +46,16 @@ type Container struct {
 	Mounts     []Mount
 	Networks   []Attachment // none with NetworkMode or Shares
 	Mode       string       // host or none instead of networks; else ""
-	Shares     string       // the service in whose network it lives
+	NetworkOf  string       `json:"Shares"` // the service in whose network it lives
 	Hostname   string
 	Settings   lab.Settings
 	Restart    declare.Restart
 	LogLimit   declare.LogLimit
 	StopWithin time.Duration
 
-	Secret   []string `json:"-"` // fields that hold a secret, in the words of stack.toml; nil read back: nobody has said
-	ForImage []string `json:"-"` // read back: volumes that were made for what its image declares
-	Unseen   []string `json:"-"` // read back: fields that this engine does not show
+	Secret      []string `json:"-"` // fields that hold a secret, in the words of stack.toml; nil read back: nobody has said
+	ForImage    []string `json:"-"` // read back: volumes that were made for what its image declares
+	NotReported []string `json:"-"` // read back: fields that this engine does not show
 }
 
 // Variable is an environment variable.
@@ -134,8 +134,8 @@ func Declare(s *lab.Service) Container {
 	c := Container{
 		Image: s.Image.Text, Mode: s.NetworkMode, Hostname: s.Hostname, Settings: s.Settings, Restart: s.Restart, LogLimit: s.LogLimit, StopWithin: s.StopWithin,
 	}
-	if c.Networks = wiring.Attachments(s); s.Shares != nil {
-		c.Shares = s.Shares.Name
+	if c.Networks = wiring.Attachments(s); s.NetworkOf != nil {
+		c.NetworkOf = s.NetworkOf.Name
 	}
 	if s.RunAs != nil {
 		c.User = fmt.Sprintf("%d:%d", s.RunAs.UID, s.RunAs.GID)
@@ -304,7 +304,7 @@ func Differences(running, declared Container) []Difference {
 	d = append(d, listDifferences("ports", running.Ports, declared.Ports)...)
 	d = append(d, listDifferences("mounts", kept(running.Mounts), kept(declared.Mounts))...)
 	text("restart", running.Restart.String(), declared.Restart.String())
-	if !slices.Contains(running.Unseen, "log-limit") {
+	if !slices.Contains(running.NotReported, "log-limit") {
 		text("log-limit", logLimit(running.LogLimit), logLimit(declared.LogLimit))
 	}
 	text("stop-within", running.StopWithin.String(), declared.StopWithin.String())

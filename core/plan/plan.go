@@ -16,7 +16,7 @@ type Running struct {
 	Up                bool
 	Done              bool      // ended without an error, and is not to be started again
 	Container         Container // as read back, without what only the image says
-	Opaque            bool      // what runs cannot be told from what its image says
+	ImageUnknown      bool      // what runs cannot be told from what its image says
 }
 
 // Action is what a deploy does with a service.
@@ -115,7 +115,7 @@ func Make(stack *lab.Stack, found Found, images func(reference string) string) S
 // besides tells whether two containers can run at the same time: they share no host port, no network of another one and nothing that
 // both write to.
 func besides(a, b Container) bool {
-	if b.Mode == "host" || b.Shares != "" {
+	if b.Mode == "host" || b.NetworkOf != "" {
 		return false
 	}
 	files := slices.ContainsFunc(a.Mounts, func(m Mount) bool {
@@ -127,7 +127,7 @@ func besides(a, b Container) bool {
 func compare(r Running, declared Container, imageID string) (Action, []Difference) {
 	moved := imageID != "" && imageID != r.ImageID
 	var d []Difference
-	if !r.Opaque {
+	if !r.ImageUnknown {
 		// Also when the fingerprint is the same: somebody may have changed it by hand.
 		d = Differences(r.Container, declared)
 	}
@@ -161,8 +161,8 @@ func levels(stack *lab.Stack) map[*lab.Service]int {
 					level[s] = min(max(level[s], level[a.Service]+1), len(stack.Services))
 				}
 			}
-			if s.Shares != nil {
-				level[s] = min(max(level[s], level[s.Shares]+1), len(stack.Services))
+			if s.NetworkOf != nil {
+				level[s] = min(max(level[s], level[s.NetworkOf]+1), len(stack.Services))
 			}
 		}
 	}
@@ -173,17 +173,17 @@ func levels(stack *lab.Stack) map[*lab.Service]int {
 func (p Stack) togetherWithShared() {
 	for i := range p.Services {
 		v := &p.Services[i]
-		if v.Running == nil || v.Service.Shares == nil {
+		if v.Running == nil || v.Service.NetworkOf == nil {
 			continue
 		}
-		j := slices.IndexFunc(p.Services, func(o Service) bool { return o.Service == v.Service.Shares })
+		j := slices.IndexFunc(p.Services, func(o Service) bool { return o.Service == v.Service.NetworkOf })
 		if j < 0 || p.Services[j].Action == Keep {
 			continue
 		}
 		v.StopFirst = v.Running.Up
 		if v.Action != Replace {
 			v.Action = Replace
-			v.Differences = append(v.Differences, Difference{Field: "shares-network-with", Running: v.Container.Shares, Declared: v.Container.Shares + ", which is new"})
+			v.Differences = append(v.Differences, Difference{Field: "shares-network-with", Running: v.Container.NetworkOf, Declared: v.Container.NetworkOf + ", which is new"})
 		}
 	}
 }

@@ -147,7 +147,7 @@ func TestProofSurvivesItsLabel(t *testing.T) {
 func TestDigestStays(t *testing.T) {
 	full := Container{
 		Image: "registry.skerry.example/desk:1", User: "1311:1400", Env: []Variable{{"LEVEL", secret.Plain("low")}, {"STATION_KEY", secret.Of("moon-over-skerry", true)}},
-		Ports: []Port{{"127.0.0.1", 8710, 80, "tcp"}, {"", 0, 8711, "udp"}}, Networks: []Attachment{{Network: "tide-log.net", Aliases: []string{"desk", "tides"}}}, Mode: "host", Shares: "store", Hostname: "desk",
+		Ports: []Port{{"127.0.0.1", 8710, 80, "tcp"}, {"", 0, 8711, "udp"}}, Networks: []Attachment{{Network: "tide-log.net", Aliases: []string{"desk", "tides"}}}, Mode: "host", NetworkOf: "store", Hostname: "desk",
 		Mounts: []Mount{{declare.MountVolume, "tide-log.readings", "/readings", true, true, true, 1 << 20}},
 		Settings: lab.Settings{
 			Command: secret.Plains([]string{"a", "b"}), Entrypoint: secret.Plains([]string{"/desk"}), WorkingDir: "/data", Platform: "linux/arm64", Groups: []string{"1410"}, Memory: 1 << 26, SharedMemory: 1 << 25, CPUs: 0.5,

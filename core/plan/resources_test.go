@@ -48,12 +48,12 @@ func TestNetworksAndVolumes(t *testing.T) {
 	st := &lab.Stack{Name: "mast", Own: true}
 	jetty, pier := &lab.Network{Name: "jetty", EngineName: "skerry-light.jetty", Subnet: "198.51.100.0/26", Internal: true}, &lab.Network{Name: "pier", EngineName: "old", Existing: true}
 	open, guest, vane, cups := service(st, "open"), service(st, "guest"), service(st, "vane"), service(st, "cups")
-	open.NetworkMode, guest.Shares = "host", vane
+	open.NetworkMode, guest.NetworkOf = "host", vane
 	vane.Networks, cups.Networks = []*lab.Network{jetty}, []*lab.Network{jetty, pier}
 	vane.Aliases = []lab.Alias{{Name: "wind"}}
 	assert.Equal(t, []Network{{Name: "mast.net"}, {Name: "skerry-light.jetty", Subnet: "198.51.100.0/26", Internal: true, Shared: true}, {Name: "old", Shared: true, Existing: true}}, wiring.NetworksOf(st))
 	assert.Equal(t, []Attachment{{Network: "mast.net", Aliases: []string{"vane", "wind"}}, {Network: "skerry-light.jetty", Aliases: []string{"vane.mast", "wind"}}}, Declare(vane).Networks)
-	assert.Equal(t, "vane", Declare(guest).Shares)
+	assert.Equal(t, "vane", Declare(guest).NetworkOf)
 	assert.Empty(t, Declare(open).Networks)
 	assert.Equal(t, "host", Declare(open).Mode)
 
@@ -90,7 +90,7 @@ func TestOrderOfStacks(t *testing.T) {
 func TestGuestsGoWithTheirHost(t *testing.T) {
 	st := &lab.Stack{Name: "tide-log"}
 	vane, guest, other := service(st, "vane"), service(st, "guest"), service(st, "other")
-	guest.Shares = vane
+	guest.NetworkOf = vane
 	was := []Running{running(vane, true), running(guest, true), running(other, true)}
 	assert.False(t, Make(st, Found{Running: was}, here).Changes())
 	vane.Env = []lab.Variable{{Name: "LEVEL", Value: secret.Plain("high")}}
@@ -119,7 +119,7 @@ func TestJobsAndChangesByHand(t *testing.T) {
 	was[0].Done = true
 	// The fingerprint is that of the declaration; somebody has changed the container itself.
 	was[1].Container.Settings.Memory = 64 << 20
-	was[2].Container.Settings.Memory, was[2].Opaque = 64<<20, true
+	was[2].Container.Settings.Memory, was[2].ImageUnknown = 64<<20, true
 	p := Make(st, Found{Running: was}, here)
 	assert.Equal(t, map[string]Action{"job": Keep, "desk": Replace, "image": Keep}, actions(p), "where the image is gone nobody can tell")
 	assert.Equal(t, []Difference{{Field: "memory", Running: "64MiB"}}, p.Services[1].Differences)

@@ -21,7 +21,7 @@ var settingFields = []struct {
 	{"hostname", func(c Container) string { return c.Hostname }},
 	{"extra-groups", func(c Container) string { return strings.Join(c.Settings.Groups, ", ") }},
 	{"network", func(c Container) string { return c.Mode }},
-	{"shares-network-with", func(c Container) string { return c.Shares }},
+	{"shares-network-with", func(c Container) string { return c.NetworkOf }},
 	{"networks", func(c Container) string {
 		return each(c.Networks, func(n Attachment) string { return n.Network })
 	}},
@@ -57,7 +57,7 @@ func settingsDifferences(running, declared Container) []Difference {
 	var d []Difference
 	words := func(field string, a, b []secret.Text) {
 		same := slices.EqualFunc(a, b, secret.Text.Same) && (a == nil) == (b == nil)
-		if !same && !slices.Contains(running.Unseen, field) {
+		if !same && !slices.Contains(running.NotReported, field) {
 			// Which of the words that run is the secret, nobody has remembered; one that the files show is none.
 			shown := slices.Clone(a)
 			for i, w := range a {
@@ -72,7 +72,7 @@ func settingsDifferences(running, declared Container) []Difference {
 	words("entrypoint", running.Settings.Entrypoint, declared.Settings.Entrypoint)
 	for _, f := range settingFields {
 		a, b := f.words(running), f.words(declared)
-		if a != b && !slices.Contains(running.Unseen, f.name) {
+		if a != b && !slices.Contains(running.NotReported, f.name) {
 			d = append(d, Difference{f.name, hidden(a, running.hides(f.name)), hidden(b, declared.hides(f.name))})
 		}
 	}

@@ -22,7 +22,7 @@ func TestEachSetting(t *testing.T) {
 		"extra-groups":        func(c *Container) { c.Settings.Groups = []string{"1410"} },
 		"aliases":             func(c *Container) { c.Networks = []Attachment{{Network: own, Aliases: []string{"tides"}}} },
 		"network":             func(c *Container) { c.Mode = "host" },
-		"shares-network-with": func(c *Container) { c.Shares = "store" },
+		"shares-network-with": func(c *Container) { c.NetworkOf = "store" },
 		"networks":            func(c *Container) { c.Networks = append(c.Networks, Attachment{Network: "skerry-light.jetty"}) },
 		"memory":              func(c *Container) { c.Settings.Memory = 64 << 20 },
 		"shared-memory":       func(c *Container) { c.Settings.SharedMemory = 1 << 20 },
@@ -52,7 +52,7 @@ func TestEachSetting(t *testing.T) {
 			assert.NotEmpty(t, d[0].Declared)
 		}
 		assert.NotEqual(t, running.Digest("salt"), declared.Digest("salt"), field)
-		running.Unseen = []string{field}
+		running.NotReported = []string{field}
 		assert.Empty(t, Differences(running, declared), "what an engine does not show is no difference")
 	}
 	assert.Len(t, settingFields, 26)

@@ -76,8 +76,8 @@ func Build(services []*lab.Service) *Graph {
 		if len(callers[i].Wires) == 0 {
 			continue
 		}
-		if s.Shares != nil {
-			s = s.Shares
+		if s.NetworkOf != nil {
+			s = s.NetworkOf
 		}
 		if n := on[s]; len(n) == 1 {
 			callers[i].Resolvable = networks[onNetwork{s.Stack.Host, n[0].Network}]

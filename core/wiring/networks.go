@@ -19,7 +19,7 @@ type Network struct {
 func NetworksOf(st *lab.Stack) []Network {
 	var all []Network
 	for _, s := range st.Services {
-		if st.Own && s.NetworkMode == "" && s.Shares == nil && len(all) == 0 {
+		if st.Own && s.NetworkMode == "" && s.NetworkOf == nil && len(all) == 0 {
 			all = []Network{{Name: NetworkName(st.Name)}}
 		}
 	}
@@ -45,7 +45,7 @@ type Attachment struct {
 
 // Attachments returns the networks that a service is on, with its names there.
 func Attachments(s *lab.Service) []Attachment {
-	if s.NetworkMode != "" || s.Shares != nil {
+	if s.NetworkMode != "" || s.NetworkOf != nil {
 		return nil
 	}
 	names := func(first string) []string {

@@ -32,9 +32,9 @@ const (
 
 // Entry is one deploy, revert or retirement of a stack.
 type Entry struct {
-	Entry    int       `json:"entry"` // its number, counted for each stack
+	Number   int       `json:"entry"` // its number, counted for each stack
 	Kind     string    `json:"kind"`
-	Of       int       `json:"of,omitempty"` // revert: to which entry
+	RevertOf int       `json:"of,omitempty"` // revert: to which entry
 	Host     string    `json:"host"`
 	Stack    string    `json:"stack"`
 	Began    time.Time `json:"began"`
@@ -50,20 +50,20 @@ type Entry struct {
 
 // Service is what happened to a service.
 type Service struct {
-	Service string `json:"service"`
-	Action  string `json:"action"`
-	Image   string `json:"image,omitempty"`  // as declared
-	ID      string `json:"id,omitempty"`     // of the image on the host
-	Digest  string `json:"digest,omitempty"` // of the image in its registry
-	Made    string `json:"made,omitempty"`   // fingerprint of its declaration: plan.Container.Digest, with the stack's name as the key
+	Service      string `json:"service"`
+	Action       string `json:"action"`
+	Image        string `json:"image,omitempty"`  // as declared
+	ID           string `json:"id,omitempty"`     // of the image on the host
+	Digest       string `json:"digest,omitempty"` // of the image in its registry
+	ConfigDigest string `json:"made,omitempty"`   // fingerprint of its declaration: plan.Container.Digest, with the stack's name as the key
 }
 
 // Runs returns what ran after a deploy: of each service its declaration and its image, as fingerprints.
 func (e Entry) Runs() map[string]string {
 	runs := map[string]string{}
 	for _, s := range e.Services {
-		if s.Made != "" {
-			runs[s.Service] = strings.TrimPrefix(s.Made, "1:") + " " + s.ID // older entries name no version
+		if s.ConfigDigest != "" {
+			runs[s.Service] = strings.TrimPrefix(s.ConfigDigest, "1:") + " " + s.ID // older entries name no version
 		}
 	}
 	return runs
@@ -151,7 +151,7 @@ type kept struct {
 // key orders the entries of a stack by number, then by time: a deploy that was put back leaves its number to the next one of another clone.
 func key(e Entry) []byte {
 	k := append([]byte(e.Stack), 0)
-	k = binary.BigEndian.AppendUint32(k, uint32(e.Entry))
+	k = binary.BigEndian.AppendUint32(k, uint32(e.Number))
 	return binary.BigEndian.AppendUint64(k, uint64(e.Began.UnixNano()))
 }
 
@@ -255,14 +255,14 @@ func (b Book) Last(stack string) (int, error) {
 	if len(list) == 0 {
 		return 0, err
 	}
-	return list[len(list)-1].Entry, err
+	return list[len(list)-1].Number, err
 }
 
 // Find returns the latest entry of a stack with that number, and its files. Errors: [ErrNoEntry].
 func (b Book) Find(stack string, number int) (e Entry, files []File, err error) {
 	found := false
 	err = b.each(stack, func(r record, tx *bbolt.Tx) error {
-		if r.Entry.Entry != number {
+		if r.Entry.Number != number {
 			return nil
 		}
 		e, files, found = r.Entry, nil, true

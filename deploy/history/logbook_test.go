@@ -19,7 +19,7 @@ var began = time.Date(2026, 11, 23, 10, 0, 0, 0, time.UTC)
 
 func entry(stack string, n int) history.Entry {
 	return history.Entry{
-		Entry: n, Kind: history.Deploy, Host: "lamp-room", Stack: stack, Began: began.Add(time.Duration(n) * time.Hour), Seconds: 1, Who: "keeper on lamp-room",
+		Number: n, Kind: history.Deploy, Host: "lamp-room", Stack: stack, Began: began.Add(time.Duration(n) * time.Hour), Seconds: 1, Who: "keeper on lamp-room",
 		Result: "done", Services: []history.Service{{Service: "desk", Action: "create", Image: "registry.skerry.example/desk:2.3", ID: "sha256:aa"}},
 	}
 }

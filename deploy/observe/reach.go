@@ -47,7 +47,7 @@ func (o *Observer) accepts(ctx context.Context, c engine.State, port int) (at st
 // DialPlaces returns where a container's port may be reached from here: at its own addresses, then where it is published. One in the host's network is
 // reached on loopback; one in another one's network like that one.
 func (o *Observer) DialPlaces(ctx context.Context, c engine.State, port int) []string {
-	if id, ok := strings.CutPrefix(c.Container.Shares, "container:"); ok {
+	if id, ok := strings.CutPrefix(c.Container.NetworkOf, "container:"); ok {
 		partner, err := o.Engine.Inspect(ctx, id)
 		if err != nil {
 			return nil

@@ -155,11 +155,11 @@ func (o *Observer) PlanFrom(stack *lab.Stack, seen Snapshot) (plan.Stack, error)
 		}
 		// Without its image nobody can tell what the image said; then only its fingerprint counts.
 		image, known := seen.Images[c.ImageID]
-		if name, ok := names[c.Container.Shares]; ok {
-			c.Container.Shares = name
+		if name, ok := names[c.Container.NetworkOf]; ok {
+			c.Container.NetworkOf = name
 		}
 		found.Running = append(found.Running, plan.Running{
-			Done: CompletedJob(c), Opaque: !known,
+			Done: CompletedJob(c), ImageUnknown: !known,
 			ID: c.ID, Name: c.Name, Service: service, Digest: c.Labels[plan.LabelDigest], Salt: c.Labels[plan.LabelSalt],
 			ImageID: c.ImageID, Up: c.Running, Container: engine.WithoutImage(c.Container, image, declared),
 		})

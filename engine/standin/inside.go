@@ -23,13 +23,13 @@ import (
 // command is one that runs inside a container: a program of the image's catalogue entry, which ends without an error once the container is
 // ready; any other program is not there.
 type command struct {
-	box    *box
+	box    *simulatedContainer
 	words  []string
 	code   int
 	exists bool
 }
 
-func (s *Server) createCommand(b *box, r *http.Request) (int, any, error) {
+func (s *Server) createCommand(b *simulatedContainer, r *http.Request) (int, any, error) {
 	var ask container.ExecCreateRequest
 	if err := json.NewDecoder(r.Body).Decode(&ask); err != nil {
 		return 400, nil, err
@@ -90,7 +90,7 @@ func (s *Server) inspectCommand(r *http.Request) (int, any, error) {
 }
 
 // putArchive makes the folders of an archive below what a container mounts: on the machine that is stood in for, else on the real one.
-func (s *Server) putArchive(b *box, r *http.Request) (int, any, error) {
+func (s *Server) putArchive(b *simulatedContainer, r *http.Request) (int, any, error) {
 	target := path.Clean(r.URL.Query().Get("path"))
 	root := ""
 	for _, m := range b.host.Mounts {

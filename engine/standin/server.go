@@ -57,7 +57,7 @@ type Server struct {
 	claim    net.Listener // keeps other stand-ins of this machine off these addresses
 
 	mu         sync.Mutex
-	containers map[string]*box // by id
+	containers map[string]*simulatedContainer // by id
 	networks   map[string]*network.Network
 	volumes    map[string]*volume.Volume
 	commands   map[string]*command // by the id of their exec
@@ -87,7 +87,7 @@ func Start(socket string, o Options) (*Server, error) {
 		o.Platform = "linux/" + runtime.GOARCH
 	}
 	s := &Server{
-		options: o, containers: map[string]*box{}, networks: map[string]*network.Network{}, volumes: map[string]*volume.Volume{}, commands: map[string]*command{}, present: map[string]bool{},
+		options: o, containers: map[string]*simulatedContainer{}, networks: map[string]*network.Network{}, volumes: map[string]*volume.Volume{}, commands: map[string]*command{}, present: map[string]bool{},
 	}
 	for reference, i := range o.Catalogue.Image {
 		s.present[reference] = i.Present
@@ -123,20 +123,20 @@ func (s *Server) Handler() http.Handler { return s.handler }
 // was stopped by hand. A real engine starts them in no certain order; here the oldest comes first, or the newest.
 func (s *Server) Restart(newestFirst bool) {
 	s.mu.Lock()
-	boxes := make([]*box, 0, len(s.containers))
+	boxes := make([]*simulatedContainer, 0, len(s.containers))
 	for _, b := range s.containers {
 		boxes = append(boxes, b)
 	}
 	s.mu.Unlock()
 	// Who lives in another one's network comes after it.
-	slices.SortFunc(boxes, func(a, b *box) int {
+	slices.SortFunc(boxes, func(a, b *simulatedContainer) int {
 		age := a.created.Compare(b.created)
 		if newestFirst {
 			age = -age
 		}
 		return cmp.Or(cmp.Compare(strings.Count(a.network, "container:"), strings.Count(b.network, "container:")), age)
 	})
-	again := map[*box]bool{}
+	again := map[*simulatedContainer]bool{}
 	for _, b := range boxes {
 		b.mu.Lock()
 		ran := b.run != nil || b.state.Restarting
@@ -166,7 +166,7 @@ func (s *Server) Restart(newestFirst bool) {
 // Close ends all containers and the API.
 func (s *Server) Close() error {
 	s.mu.Lock()
-	boxes := make([]*box, 0, len(s.containers))
+	boxes := make([]*simulatedContainer, 0, len(s.containers))
 	for _, b := range s.containers {
 		boxes = append(boxes, b)
 	}
@@ -197,9 +197,9 @@ func (s *Server) routes() http.Handler {
 	handle("GET /info", s.info)
 	handle("GET /containers/json", s.list)
 	handle("POST /containers/create", s.create)
-	handle("GET /containers/{id}/json", s.withBox(func(b *box, r *http.Request) (int, any, error) { return 200, b.inspect(), nil }))
+	handle("GET /containers/{id}/json", s.withBox(func(b *simulatedContainer, r *http.Request) (int, any, error) { return 200, b.inspect(), nil }))
 	handle("POST /containers/{id}/start", s.withBox(s.start))
-	handle("POST /containers/{id}/stop", s.withBox(func(b *box, r *http.Request) (int, any, error) { return b.stop() }))
+	handle("POST /containers/{id}/stop", s.withBox(func(b *simulatedContainer, r *http.Request) (int, any, error) { return b.stop() }))
 	handle("POST /containers/{id}/rename", s.withBox(s.rename))
 	handle("POST /containers/{id}/update", s.withBox(update))
 	handle("DELETE /containers/{id}", s.withBox(s.remove))
@@ -420,7 +420,7 @@ func (s *Server) pull(w http.ResponseWriter, r *http.Request) {
 }
 
 // withBox finds the container of a request by id, start of an id, or name.
-func (s *Server) withBox(f func(*box, *http.Request) (int, any, error)) func(*http.Request) (int, any, error) {
+func (s *Server) withBox(f func(*simulatedContainer, *http.Request) (int, any, error)) func(*http.Request) (int, any, error) {
 	return func(r *http.Request) (int, any, error) {
 		b := s.find(r.PathValue("id"))
 		if b == nil {
@@ -430,7 +430,7 @@ func (s *Server) withBox(f func(*box, *http.Request) (int, any, error)) func(*ht
 	}
 }
 
-func (s *Server) find(name string) *box {
+func (s *Server) find(name string) *simulatedContainer {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if b := s.containers[name]; b != nil {
@@ -485,7 +485,7 @@ func matches(filter map[string]bool, labels map[string]string) bool {
 	return true
 }
 
-func (s *Server) rename(b *box, r *http.Request) (int, any, error) {
+func (s *Server) rename(b *simulatedContainer, r *http.Request) (int, any, error) {
 	name := r.URL.Query().Get("name")
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -496,7 +496,7 @@ func (s *Server) rename(b *box, r *http.Request) (int, any, error) {
 	return 204, nil, nil
 }
 
-func (s *Server) named(name string) *box {
+func (s *Server) named(name string) *simulatedContainer {
 	for _, b := range s.containers {
 		if b.name == name {
 			return b
@@ -509,7 +509,7 @@ func conflict(name, id string) error {
 	return fmt.Errorf("Conflict. The container name %q is already in use by container %q. You have to remove (or rename) that container to be able to reuse that name.", "/"+name, id)
 }
 
-func (s *Server) remove(b *box, r *http.Request) (int, any, error) {
+func (s *Server) remove(b *simulatedContainer, r *http.Request) (int, any, error) {
 	if b.running() {
 		if force, _ := strconv.ParseBool(r.URL.Query().Get("force")); !force {
 			return 409, nil, fmt.Errorf("You cannot remove a running container %s. Stop the container before attempting removal or force remove", b.id)

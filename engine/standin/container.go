@@ -27,8 +27,8 @@ import (
 	"proudlantern.example/lantern/core/survey"
 )
 
-// box is a container that runs nothing but answers as if it did.
-type box struct {
+// simulatedContainer is a container that runs nothing but answers as if it did.
+type simulatedContainer struct {
 	id, name string // name under the server's lock
 	server   *Server
 	created  time.Time
@@ -107,7 +107,7 @@ func (s *Server) create(r *http.Request) (int, any, error) {
 	}
 	s.addVolumes(ask.HostConfig)
 	s.made++
-	b := &box{
+	b := &simulatedContainer{
 		id: newID(), name: name, server: s, created: time.Now(), image: image, imageID: image.id(reference), config: ask.Config, host: ask.HostConfig,
 		network: mode, networks: map[string]*network.EndpointSettings{}, changed: make(chan struct{}),
 		address: netip.AddrFrom4([4]byte{127, s.base, byte(s.made >> 8), byte(s.made)}),
@@ -130,7 +130,7 @@ func (s *Server) create(r *http.Request) (int, any, error) {
 }
 
 // fromImage gives a container what its image declares, unless it says so itself: volumes, the check, variables.
-func (s *Server) fromImage(b *box) {
+func (s *Server) fromImage(b *simulatedContainer) {
 	for _, path := range b.image.Volumes {
 		if !slices.ContainsFunc(b.host.Mounts, func(m mount.Mount) bool { return m.Target == path }) {
 			m := container.MountPoint{Type: mount.TypeVolume, Name: newID(), Destination: path, RW: true}
@@ -159,7 +159,7 @@ func (s *Server) exists(path string) bool {
 	return ok && p.Kind != survey.Missing
 }
 
-func (s *Server) start(b *box, r *http.Request) (int, any, error) {
+func (s *Server) start(b *simulatedContainer, r *http.Request) (int, any, error) {
 	if err := s.networksOf(b); err != nil {
 		return 404, nil, err
 	}
@@ -177,7 +177,7 @@ func (s *Server) start(b *box, r *http.Request) (int, any, error) {
 }
 
 // networksOf tells whether all that a container needs of the network is there.
-func (s *Server) networksOf(b *box) error {
+func (s *Server) networksOf(b *simulatedContainer) error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if id, ok := strings.CutPrefix(b.network, "container:"); ok {
@@ -200,7 +200,7 @@ func (s *Server) networksOf(b *box) error {
 }
 
 // begin lets a container run; the caller holds the lock.
-func (b *box) begin() error {
+func (b *simulatedContainer) begin() error {
 	r := &run{}
 	if err := b.publish(r); err != nil {
 		for _, l := range r.listeners {
@@ -249,7 +249,7 @@ func (b *box) begin() error {
 }
 
 // publish listens on the container's own address and on the published ports, these always on loopback.
-func (b *box) publish(r *run) error {
+func (b *simulatedContainer) publish(r *run) error {
 	for _, p := range b.image.Ports {
 		number, proto, _ := strings.Cut(p, "/")
 		number = b.pagePort(number)
@@ -294,7 +294,7 @@ func (b *box) publish(r *run) error {
 }
 
 // pagePort returns the port on which the page of an image's port really is: a variable may say another one.
-func (b *box) pagePort(port string) string {
+func (b *simulatedContainer) pagePort(port string) string {
 	if _, page := b.image.Page[port]; page && b.image.PagePort != "" {
 		for _, e := range b.config.Env {
 			if value, ok := strings.CutPrefix(e, b.image.PagePort+"="); ok {
@@ -305,12 +305,12 @@ func (b *box) pagePort(port string) string {
 	return port
 }
 
-func (b *box) portError(network, address string) error {
+func (b *simulatedContainer) portError(network, address string) error {
 	return fmt.Errorf("driver failed programming external connectivity on endpoint %s (%s): Error starting userland proxy: listen %s %s: bind: address already in use", b.name, b.id, network, address)
 }
 
 // serve answers on a container port: with its page when it has one, else by accepting connections.
-func (b *box) serve(r *run, l net.Listener, port int) {
+func (b *simulatedContainer) serve(r *run, l net.Listener, port int) {
 	r.listeners = append(r.listeners, l)
 	text, page := "", false
 	for declared, says := range b.image.Page {
@@ -348,7 +348,7 @@ func (b *box) serve(r *run, l net.Listener, port int) {
 }
 
 // end lets a container end; the caller holds the lock.
-func (b *box) end(code int) {
+func (b *simulatedContainer) end(code int) {
 	if b.run == nil {
 		return
 	}
@@ -365,7 +365,7 @@ func (b *box) end(code int) {
 }
 
 // maybeRestart obeys the restart policy after an end by itself; the caller holds the lock. Each try waits twice as long, as engines do.
-func (b *box) maybeRestart() {
+func (b *simulatedContainer) maybeRestart() {
 	p := b.host.RestartPolicy
 	again := p.Name == "always" || p.Name == "unless-stopped" && !b.byHand ||
 		p.Name == "on-failure" && b.state.ExitCode != 0 && (p.MaximumRetryCount == 0 || b.restarts < p.MaximumRetryCount)
@@ -387,7 +387,7 @@ func (b *box) maybeRestart() {
 	})
 }
 
-func (b *box) stop() (int, any, error) {
+func (b *simulatedContainer) stop() (int, any, error) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	b.byHand = true
@@ -402,20 +402,20 @@ func (b *box) stop() (int, any, error) {
 	return 204, nil, nil
 }
 
-func (b *box) kill(code int) {
+func (b *simulatedContainer) kill(code int) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	b.byHand, b.state.Restarting = true, false
 	b.end(code)
 }
 
-func (b *box) running() bool {
+func (b *simulatedContainer) running() bool {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	return b.state.Running
 }
 
-func update(b *box, r *http.Request) (int, any, error) {
+func update(b *simulatedContainer, r *http.Request) (int, any, error) {
 	var ask struct{ RestartPolicy container.RestartPolicy }
 	if err := json.NewDecoder(r.Body).Decode(&ask); err != nil {
 		return 400, nil, err
@@ -429,13 +429,13 @@ func update(b *box, r *http.Request) (int, any, error) {
 }
 
 // say adds a line to the log; the caller holds the lock.
-func (b *box) say(text string) {
+func (b *simulatedContainer) say(text string) {
 	b.log = append(b.log, line{time.Now(), text})
 	b.tell()
 }
 
 // tell wakes whoever follows the log.
-func (b *box) tell() {
+func (b *simulatedContainer) tell() {
 	close(b.changed)
 	b.changed = make(chan struct{})
 }
@@ -494,14 +494,14 @@ func writeFrame(w io.Writer, text string) {
 }
 
 // program is what the container runs, as far as anybody said so.
-func (b *box) program() string {
+func (b *simulatedContainer) program() string {
 	if words := slices.Concat(b.config.Entrypoint, b.config.Cmd); len(words) > 0 {
 		return words[0]
 	}
 	return ""
 }
 
-func (b *box) inspect() container.InspectResponse {
+func (b *simulatedContainer) inspect() container.InspectResponse {
 	b.server.mu.Lock()
 	name := b.name
 	b.server.mu.Unlock()
@@ -536,7 +536,7 @@ func (b *box) inspect() container.InspectResponse {
 }
 
 // summary is the container in a list; the caller holds the server's lock.
-func (b *box) summary() (container.Summary, bool) {
+func (b *simulatedContainer) summary() (container.Summary, bool) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	sum := container.Summary{

@@ -544,7 +544,7 @@ func (e *Engine) fullName(short string, tags []string) string {
 	if namesRegistry(short) {
 		return ""
 	}
-	if e.kind != kindP {
+	if e.can.oneShortRegistry {
 		full, err := reference.ParseNormalizedNamed(short)
 		if err != nil {
 			return ""
@@ -564,7 +564,7 @@ func (e *Engine) RemoteDigest(ctx context.Context, reference string) (string, er
 	if e.AsksDirectly(reference) {
 		return registry.Digest(ctx, reference, e.Logins)
 	}
-	if e.kind == kindP {
+	if !e.can.askRegistries {
 		return "", &Error{Call: "distribution", Message: "this engine does not ask registries without pulling", kind: ErrUnsupported, err: ErrUnsupported}
 	}
 	digest, auth := "", e.login(reference)
@@ -600,13 +600,13 @@ func namesRegistry(reference string) bool {
 // AsksDirectly tells whether an image's registry can be asked without the engine: not that of a stand-in, which has none but its own, and
 // not where the engine chooses the registry by rules of its own.
 func (e *Engine) AsksDirectly(reference string) bool {
-	return !e.standIn && (namesRegistry(reference) || e.kind != kindP)
+	return !e.standIn && (namesRegistry(reference) || e.can.oneShortRegistry)
 }
 
 // InRegistry asks the image's registry, through the engine, whether it has the image. Errors: [ErrNotFound] when the registry says that it has not,
 // [ErrUnsupported] when the engine cannot ask; any other error says nothing about the image.
 func (e *Engine) InRegistry(ctx context.Context, reference string) error {
-	if e.kind == kindP {
+	if !e.can.askRegistries {
 		return &Error{Call: "distribution", Message: "this engine does not ask registries without pulling", kind: ErrUnsupported, err: ErrUnsupported}
 	}
 	auth := e.login(reference)

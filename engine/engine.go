@@ -8,7 +8,6 @@ import (
 	"fmt"
 	"net"
 	"net/http"
-	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -37,7 +36,7 @@ type Engine struct {
 
 	api     *client.Client
 	apiVer  string
-	kind    kind
+	can     capabilities
 	standIn bool
 	images  sync.Map // labels of images, by id
 }
@@ -82,14 +81,6 @@ func (e *Engine) change(ctx context.Context, name string, more time.Duration, f 
 	}
 }
 
-// kind tells apart engines that differ where the API leaves room.
-type kind int
-
-const (
-	kindD kind = iota
-	kindP      // Podman's service
-)
-
 // Unreachable tells that no engine answers at an address.
 type Unreachable = hostconn.Unreachable
 
@@ -128,7 +119,7 @@ func Over(ctx context.Context, way *hostconn.Conn) (*Engine, error) {
 	if err != nil {
 		return nil, unreachable(err, "the address cannot be used: "+err.Error(), "")
 	}
-	e := &Engine{CallTimeout: waits, Conn: way, Logins: &registry.Logins{}, api: api}
+	e := &Engine{CallTimeout: waits, Conn: way, Logins: &registry.Logins{}, api: api, can: usual}
 	if err := e.greet(ctx); err != nil {
 		api.Close()
 		return nil, err
@@ -174,13 +165,13 @@ func (e *Engine) identify(ctx context.Context) error {
 	switch server {
 	case "Docker":
 	case "Libpod":
-		e.kind = kindP
+		e.can = ofPodmansService
 	case StandInName:
 		e.standIn = true
 	default:
 		name, _, err := e.version(ctx)
 		if strings.HasPrefix(name, "Podman") {
-			e.kind = kindP
+			e.can = ofPodmansService
 		}
 		return err
 	}
@@ -230,7 +221,7 @@ func (e *Engine) rawly(ctx context.Context, method, path string) (*http.Response
 func (e *Engine) Close() error { return e.api.Close() }
 
 // CanUpdate tells whether the engine can change the restart policy of a container that exists.
-func (e *Engine) CanUpdate() bool { return e.kind != kindP }
+func (e *Engine) CanUpdate() bool { return e.can.updateRestart }
 
 // Facts writes what the engine knows of itself and its machine into a survey.
 func (e *Engine) Facts(ctx context.Context, s *survey.Survey) error {
@@ -251,38 +242,18 @@ func (e *Engine) Facts(ctx context.Context, s *survey.Survey) error {
 		return lost
 	}
 	s.Engine = &survey.Engine{API: e.apiVer, Name: name, Version: version, Root: info.Info.DockerRootDir}
-	opens, limited := e.kind != kindP, false // the driver for logs that lantern declares has no limit of its own
+	opens, limited := e.can.openLowPorts, false // the driver for logs that lantern declares has no limit of its own
 	s.Engine.OpensLowPorts, s.Engine.LogLimit = &opens, &limited
 	if e.lacksInit() {
 		s.Engine.Lacks = append(s.Engine.Lacks, "init")
 	}
-	if e.kind == kindP {
-		s.Engine.Missing = missingCalls
-	}
+	s.Engine.Missing = e.can.missing
 	for _, o := range info.Info.SecurityOptions {
 		s.Engine.Rootless = s.Engine.Rootless || strings.Contains(o, "rootless")
 	}
 	s.Platform = info.Info.OSType + "/" + architecture(info.Info.Architecture)
 	s.Memory, s.CPUs = info.Info.MemTotal, info.Info.NCPU
 	return nil
-}
-
-// missingCalls is what Podman's service cannot be asked, and what that means for whoever deploys there.
-var missingCalls = []string{
-	"it cannot change a restart policy: where it starts anew in the middle of a deploy, the next run brings back what ran before",
-	"it does not show aliases, log-limit, sysctls and ipc of a container: a change of these by hand is not seen",
-	"it does not ask a registry without pulling: lantern asks registries itself",
-}
-
-// firstProcess is where Podman's service looks for the program that init stands for (containers.conf(5), init_path).
-var firstProcess = []string{"/usr/libexec/podman/catatonit", "/usr/local/libexec/podman/catatonit", "/usr/local/lib/podman/catatonit", "/usr/lib/podman/catatonit", "/usr/bin/catatonit", "/usr/sbin/catatonit"}
-
-// lacksInit tells whether a container with init could not be made there. Where nobody can look at the host's files, that is not known.
-func (e *Engine) lacksInit() bool {
-	return e.kind == kindP && e.Conn.Files != nil && !slices.ContainsFunc(firstProcess, func(p string) bool {
-		_, err := e.Conn.Files.Stat(p)
-		return err == nil
-	})
 }
 
 // architecture returns the name that images use (GOARCH, as the OCI image specification demands) for a kernel's machine name.

@@ -103,7 +103,7 @@ func TestExplain(t *testing.T) {
 
 // A name without a registry is what each engine makes of it.
 func TestFullName(t *testing.T) {
-	d, p := &Engine{}, &Engine{kind: kindP}
+	d, p := &Engine{can: usual}, &Engine{can: ofPodmansService}
 	for _, e := range []*Engine{d, p} {
 		assert.Empty(t, e.fullName("registry.skerry.example/vane:1", []string{"registry.skerry.example/vane:1"}))
 		assert.Empty(t, e.fullName("localhost/vane:1", nil))

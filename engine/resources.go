@@ -118,9 +118,9 @@ func (e *Engine) RemoveNetwork(ctx context.Context, name, lab string) error {
 	if i < 0 {
 		return nil
 	}
-	// By its id, as an engine can have two networks of one name. Podman's service cannot, and asked by id it removes also one that is in use.
+	// By its id, as an engine can have two networks of one name.
 	which := mine[i].ID
-	if e.kind == kindP {
+	if !e.can.removeByID {
 		which = name
 	}
 	err := e.change(ctx, "network", 0, func(ctx context.Context) error {

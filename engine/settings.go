@@ -66,7 +66,7 @@ func readSettings(c container.InspectResponse) lab.Settings {
 	s := lab.Settings{
 		Groups: slices.Clone(h.GroupAdd), Memory: h.Memory, CPUs: float64(h.NanoCPUs) / 1e9, Privileged: h.Privileged, ReadOnly: h.ReadonlyRootfs,
 		HostPID: h.PidMode == "host", HostIPC: h.IpcMode == "host", HostCgroup: h.CgroupnsMode == "host", Init: h.Init != nil && *h.Init,
-		Capabilities: capabilities(h.CapAdd), Dropped: capabilities(h.CapDrop),
+		Capabilities: capabilityNames(h.CapAdd), Dropped: capabilityNames(h.CapDrop),
 	}
 	if !slices.Contains(usualSharedMemory, h.ShmSize) {
 		s.SharedMemory = h.ShmSize
@@ -113,8 +113,8 @@ func readSettings(c container.InspectResponse) lab.Settings {
 	return s
 }
 
-// capabilities returns capabilities without CAP_, sorted.
-func capabilities(list []string) []string {
+// capabilityNames returns capabilities without CAP_, sorted.
+func capabilityNames(list []string) []string {
 	var out []string
 	for _, c := range list {
 		out = append(out, strings.TrimPrefix(c, "CAP_"))

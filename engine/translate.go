@@ -60,8 +60,7 @@ func (e *Engine) translate(c plan.Container, labels map[string]string, networkOf
 	}
 	e.translateSettings(c.Settings, config, host)
 	for _, m := range c.Mounts {
-		// Podman's service takes mounts apart at commas, also those in a path.
-		if e.kind == kindP && m.Kind == declare.MountPath && strings.Contains(m.Source+m.Target, ",") {
+		if !e.can.mountCommas && m.Kind == declare.MountPath && strings.Contains(m.Source+m.Target, ",") {
 			host.Binds = append(host.Binds, bind(m))
 			continue
 		}
@@ -82,7 +81,7 @@ func (e *Engine) translate(c plan.Container, labels map[string]string, networkOf
 
 // networksAtOnce is how many networks a container can be created on; it is connected to the others afterwards.
 func (e *Engine) networksAtOnce(c plan.Container) int {
-	if e.kind == kindP {
+	if e.can.manyNetworks {
 		return len(c.Networks)
 	}
 	return 1
@@ -179,9 +178,7 @@ func (e *Engine) readBack(c container.InspectResponse) plan.Container {
 		// It has all of them; what an engine shows then is what the machine has.
 		out.NotReported = append(out.NotReported, "capabilities", "drop-capabilities", "devices")
 	}
-	if e.kind == kindP {
-		out.NotReported = append(out.NotReported, "log-limit", "sysctls", "aliases", "ipc")
-	}
+	out.NotReported = append(out.NotReported, e.can.notReported...)
 	for port, bindings := range h.PortBindings {
 		for _, b := range bindings {
 			p := plan.Port{Container: int(port.Num()), Protocol: string(port.Proto())}

@@ -336,7 +336,7 @@ func (in *Input) surveyed() []*lab.Service {
 
 // All returns every rule, in the order of the reference.
 func All() []Rule {
-	return slices.Concat(formatRules, hostRules, portRules, publishingRules, mountRules, targetRules, identityRules, zoneRules, environmentRules, secretRules, wireRules, orderRules, networkRules, nameRules, imageRules, habitRules)
+	return slices.Concat(formatRules, hostRules, portRules, publishingRules, mountRules, targetRules, identityRules, zoneRules, environmentRules, secretRules, wireRules, orderRules, networkRules, nameRules, imageRules, lifecycleRules, limitRules, safetyRules)
 }
 
 // Named returns the rule of that name.

@@ -104,7 +104,7 @@ func TestProve(t *testing.T) {
 		desk, spare := freePort(t), freePort(t)
 		b.write("lab.toml", fmt.Sprintf(labText, b.uid, b.gid, b.data, target.Address))
 		text := fmt.Sprintf("[service.store]\nimage = \"registry.skerry.example/probe-store:1\"\nready = { log = \"open\" }\n[service.desk]\nimage = \"registry.skerry.example/probe:1\"\n"+
-			"ports = [\"localhost:%d -> 8080\", \"localhost:%d -> 9090\"]\npage = \"8080/\"\nafter = [\"store\"]\nenv.STORE = \"store:5432\"\nenv.QUEUE = \"store:5433\"\n", desk, spare)
+			"ports = [\"localhost:%d -> 8080\", \"localhost:%d -> 9090\"]\npage = \"8080/\"\nafter = [\"store\"]\nenv.STORE = \"store:7410\"\nenv.QUEUE = \"store:7411\"\n", desk, spare)
 		b.write("tide-log/stack.toml", text)
 		_, stderr := b.run(0, "deploy", "--yes")
 		assert.Contains(t, stderr, fmt.Sprintf("published, and nothing accepts connections: tcp %d -> 9090", spare))
@@ -119,13 +119,13 @@ func TestProve(t *testing.T) {
 			return by
 		}
 		port := fmt.Sprintf("desk port %d -> 9090", spare)
-		want := map[string]bool{"store ready": true, "desk ready": true, "desk page 8080/": true, port: false, "desk wire tide-log/store 5432": true, "desk wire tide-log/store 5433": false}
+		want := map[string]bool{"store ready": true, "desk ready": true, "desk page 8080/": true, port: false, "desk wire tide-log/store 7410": true, "desk wire tide-log/store 7411": false}
 		assert.Equal(t, want, proofs(1))
-		b.write("tide-log/stack.toml", strings.Replace(text, "5433", "5432", 1))
+		b.write("tide-log/stack.toml", strings.Replace(text, "7411", "7410", 1))
 		b.run(0, "deploy", "--yes")
 		b.run(0, "prove")
 		require.NoError(t, b.engine.Stop(t.Context(), "tide-log.store", time.Second))
-		want = map[string]bool{"store ready": false, "desk ready": true, "desk page 8080/": true, port: false, "desk wire tide-log/store 5432": false}
+		want = map[string]bool{"store ready": false, "desk ready": true, "desk page 8080/": true, port: false, "desk wire tide-log/store 7410": false}
 		assert.Equal(t, want, proofs(1))
 		stdout, _ := b.run(1, "prove")
 		assert.Regexp(t, `(?m)^  tide-log/store +ready +fails +it `, stdout)

@@ -38,7 +38,7 @@ import (
 // The lab of TestWholeLanguage: together with that of TestSettings it uses every key. Words in capitals are filled in.
 const (
 	wholeLab = `lab = "skerry-light"
-about = "Two stacks that share a jetty"
+about = "Two stacks that share a causeway"
 timezone = "Pacific/Apia"
 owner = "1:1"
 
@@ -56,7 +56,7 @@ owner = "1311:1400"
 folder.data = "DATA"
 reserved-ports = ["22/tcp", "VANE/tcp for mast/vane"]
 
-[network.jetty]
+[network.causeway]
 subnet = "198.19.SUBNET.0/26"
 internal = true
 
@@ -83,7 +83,7 @@ safety-host-network = "the beacon has to be seen by the whole house"
 host = "${house}"
 timezone = "${zone}"
 owner = "1312:1400"
-networks = ["jetty"]
+networks = ["causeway"]
 accept = { "safety-engine engine" = "it looks after the others" }
 
 [let]
@@ -120,7 +120,7 @@ mounts = [
   "'DATA/a, b' -> /commas, read-only",
 ]
 aliases = ["wind"]
-networks = ["jetty", "pier"]
+networks = ["causeway", "pier"]
 env-files = ["${stack.name}.env"]
 secrets = ["STATION"]
 env.STORE_URL = "store://${token}@store.tide-log:8080"
@@ -163,7 +163,7 @@ env-file = "mast.env"
 key = "WHO"
 `
 	wholeTides = `own-network = false
-networks = ["jetty"]
+networks = ["causeway"]
 
 [service.store]
 image = "registry.skerry.example/probe:1"
@@ -235,9 +235,9 @@ func TestWholeLanguage(t *testing.T) {
 			}
 			return names
 		}
-		assert.Equal(t, []string{"mast.net", old + ".pier", "skerry-light.jetty"}, networks())
+		assert.Equal(t, []string{"mast.net", old + ".pier", "skerry-light.causeway"}, networks())
 		b.run(0, "retire", "mast", "--yes")
-		assert.Equal(t, []string{old + ".pier", "skerry-light.jetty"}, networks())
+		assert.Equal(t, []string{old + ".pier", "skerry-light.causeway"}, networks())
 		b.run(0, "retire", "tide-log", "--yes")
 		assert.Equal(t, []string{old + ".pier"}, networks())
 		volumes, err := b.engine.Volumes(t.Context())
@@ -277,8 +277,8 @@ func (b *bench) wholeState(vane, beacon int) {
 	assert.Equal(t, []any{"exited", 0}, []any{job.Status, job.ExitCode})
 	assert.True(t, c["mast.cups"].Started.After(job.Finished), "cups waited until import was done")
 	assert.True(t, c["tide-log.store"].Started.After(v.Started), "the stack that is waited for comes first")
-	_, err := b.engine.CreateNetwork(t.Context(), plan.Network{Name: "skerry-light.jetty", Internal: false}, map[string]string{plan.LabelLab: "skerry-light"})
-	assert.ErrorIs(t, err, engine.ErrDiffers, "jetty is internal")
+	_, err := b.engine.CreateNetwork(t.Context(), plan.Network{Name: "skerry-light.causeway", Internal: false}, map[string]string{plan.LabelLab: "skerry-light"})
+	assert.ErrorIs(t, err, engine.ErrDiffers, "causeway is internal")
 	info, err := os.Stat(filepath.Join(b.data, "kept/deep"))
 	require.NoError(t, err)
 	st := info.Sys().(*syscall.Stat_t)
@@ -309,7 +309,7 @@ func (b *bench) wholeInside(vane, beacon int) {
 	t := b.t
 	t.Helper()
 	c := b.containers()
-	jetty := func(s engine.State) string {
+	causeway := func(s engine.State) string {
 		for _, a := range s.Addresses {
 			if strings.HasPrefix(a, "198.19."+jettyNet+".") {
 				return a
@@ -327,11 +327,11 @@ func (b *bench) wholeInside(vane, beacon int) {
 	for _, name := range []string{"vane", "wind", "vane.mast"} {
 		assert.NotEmpty(t, net.ParseIP(strings.Fields(v.Names[name] + " ?")[0]), "%s is %s", name, v.Names[name])
 	}
-	assert.Equal(t, jetty(c["tide-log.store"]), v.Names["store.tide-log"], "a neighbour on the shared network")
-	store := insideAt(t, jetty(c["tide-log.store"])+":8080")
-	assert.Equal(t, []string{jetty(c["mast.vane"]), jetty(c["mast.vane"])}, []string{store.Names["vane.mast"], store.Names["wind"]})
+	assert.Equal(t, causeway(c["tide-log.store"]), v.Names["store.tide-log"], "a neighbour on the shared network")
+	store := insideAt(t, causeway(c["tide-log.store"])+":8080")
+	assert.Equal(t, []string{causeway(c["mast.vane"]), causeway(c["mast.vane"])}, []string{store.Names["vane.mast"], store.Names["wind"]})
 	assert.Empty(t, net.ParseIP(store.Names["vane"]), "its short name stays in its own stack")
-	assert.Equal(t, ownNet, insideAt(t, jetty(c["mast.vane"])+":8081").Files["/proc/self/ns/net"], "cups lives in vane's network")
+	assert.Equal(t, ownNet, insideAt(t, causeway(c["mast.vane"])+":8081").Files["/proc/self/ns/net"], "cups lives in vane's network")
 	for pattern, what := range map[string]string{
 		` /tmp tmpfs [^\n]*size=16384k`: "memory", ` /run/engine.sock [^\n]*\bro\b`: "the engine's socket", ` /old [^ ]+ ro\b`: "read-only", ` /readings `: "volume", ` /scratch tmpfs `: "options of a volume",
 	} {
@@ -344,7 +344,7 @@ func (b *bench) wholeInside(vane, beacon int) {
 	if b.target.Name == "dockerd" { // the other one does not tell
 		assert.Equal(t, map[string]string{"max-file": "2", "max-size": "1000000"}, own.HostConfig.LogConfig.Config)
 	}
-	shared, volume := b.raw("/networks/skerry-light.jetty"), b.raw("/volumes/mast.readings")
+	shared, volume := b.raw("/networks/skerry-light.causeway"), b.raw("/volumes/mast.readings")
 	assert.True(t, shared.Internal)
 	assert.Equal(t, "198.19."+jettyNet+".0/26", shared.IPAM.Config[0].Subnet)
 	assert.Equal(t, []string{"local", "lamp"}, []string{volume.Driver, volume.Labels["example.skerry.room"]})
@@ -390,9 +390,9 @@ const tcpLab = `lab = "skerry-light"
 owner = "1311:1400"
 [host.lamp-room]
 engine = "tcp://ADDRESS"
-tls.ca = "tls/ca.pem"
-tls.cert = "tls/cert.pem"
-tls.key = "tls/key.pem"
+tls.ca = "tls/authority.pem"
+tls.cert = "tls/lantern.pem"
+tls.key = "tls/lantern.key"
 insecure = "loopback needs none"
 `
 
@@ -420,7 +420,7 @@ func overTCP(t *testing.T, b *bench) {
 	stdout, _ = b.run(1, "check")
 	assert.Contains(t, stdout, "host-unreachable  error")
 	assert.NotContains(t, stdout, "engine-unreachable")
-	b.write("lab.toml", strings.Replace(lab, "tls/ca.pem", "tls/none.pem", 1))
+	b.write("lab.toml", strings.Replace(lab, "tls/authority.pem", "tls/none.pem", 1))
 	_, stderr = b.run(3, "status")
 	assert.Contains(t, stderr, "tls/none.pem of tls cannot be read")
 
@@ -475,7 +475,7 @@ func certificates(t *testing.T, dir string) (*x509.CertPool, tls.Certificate) {
 	secret, err := x509.MarshalPKCS8PrivateKey(key)
 	require.NoError(t, err)
 	cert := pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der})
-	for name, text := range map[string][]byte{"ca.pem": cert, "cert.pem": cert, "key.pem": pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: secret})} {
+	for name, text := range map[string][]byte{"authority.pem": cert, "lantern.pem": cert, "lantern.key": pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: secret})} {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, name), text, 0o600))
 	}
 	pool := x509.NewCertPool()

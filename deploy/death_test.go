@@ -47,7 +47,7 @@ mounts = ["FOLDER -> /data", "volume readings -> /readings"]
 ready = { log = "open for" }
 [service.queue]
 image = "registry.skerry.example/probe-store:1"
-ready = { tcp = 5432 }
+ready = { tcp = 7410 }
 [service.desk]
 image = "registry.skerry.example/probe:1"
 ports = ["localhost:FIRST -> 8080"]
@@ -105,7 +105,7 @@ restart = "on-failure 2"
 [service.queue]
 image = "registry.skerry.example/probe-store:1"
 overlap = true
-ready = { tcp = 5432 }
+ready = { tcp = 7410 }
 labels.LEVEL = "low"
 [service.front]
 image = "registry.skerry.example/probe:1"
@@ -115,16 +115,16 @@ ready = { tcp = 8080 }
 env.LEVEL = "low"
 `
 	// The network is made anew, and who is on it with it.
-	moored = `[network.jetty]
+	moored = `[network.causeway]
 subnet = "NET-A"
 ---
-networks = ["jetty"]
+networks = ["causeway"]
 [service.store]
 image = "registry.skerry.example/probe-store:1"
 ready = { log = "open for" }
 [service.queue]
 image = "registry.skerry.example/probe-store:1"
-ready = { tcp = 5432 }
+ready = { tcp = 7410 }
 [service.desk]
 image = "registry.skerry.example/probe:1"
 aliases = ["tides"]
@@ -147,10 +147,10 @@ ports = ["localhost:SECOND -> 8080"]
 ready = { tcp = 8080 }
 [service.store]
 image = "registry.skerry.example/probe-store:1"
-ready = { tcp = 5432 }
+ready = { tcp = 7410 }
 [service.queue]
 image = "registry.skerry.example/probe-store:1"
-ready = { tcp = 5432 }
+ready = { tcp = 7410 }
 `
 	swapAfter = `
 [service.desk]
@@ -164,12 +164,12 @@ ready = { tcp = 8080 }
 after = ["desk"]
 [service.line]
 image = "registry.skerry.example/probe-store:1"
-ready = { tcp = 5432 }
+ready = { tcp = 7410 }
 `
 )
 
 var (
-	changed          = strings.NewReplacer(`"low"`, `"high"`, "probe-store:1", "probe:2", "tcp = 5432", "tcp = 8080").Replace(four)
+	changed          = strings.NewReplacer(`"low"`, `"high"`, "probe-store:1", "probe:2", "tcp = 7410", "tcp = 8080").Replace(four)
 	overlappingMoved = strings.NewReplacer(`"low"`, `"high"`, "FIRST", "SECOND").Replace(overlapping)
 	overlappingMore  = strings.NewReplacer(`"low"`, `"high"`, "FIRST", "SECOND").Replace(moreOverlapping)
 	mooredAnew       = strings.Replace(moored, "NET-A", "NET-B", 1)

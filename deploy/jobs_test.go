@@ -26,14 +26,14 @@ import (
 	"proudlantern.example/lantern/engine/enginetest"
 )
 
-// stacks resolves several stacks of one lab; its machine is the real one. The text of "lab" is the network jetty.
+// stacks resolves several stacks of one lab; its machine is the real one. The text of "lab" is the network causeway.
 func (w *world) stacks(facts *survey.Survey, texts map[string]string) *lab.Lab {
 	w.t.Helper()
-	jetty := texts["lab"]
-	if jetty == "" {
-		jetty = "[network.jetty]\n"
+	causeway := texts["lab"]
+	if causeway == "" {
+		causeway = "[network.causeway]\n"
 	}
-	files := map[string]string{"lab.toml": "lab = \"skerry-pier\"\n[host.lamp-room]\n" + jetty + "[default]\nready-within = \"" + w.within + "\"\nstop-within = \"1s\"\nrestart = \"no\"\n"}
+	files := map[string]string{"lab.toml": "lab = \"skerry-pier\"\n[host.lamp-room]\n" + causeway + "[default]\nready-within = \"" + w.within + "\"\nstop-within = \"1s\"\nrestart = \"no\"\n"}
 	var names []string
 	for name, text := range texts {
 		if name == "lab" {
@@ -236,8 +236,8 @@ func TestOtherStacks(t *testing.T) {
 	w := newWorld(t)
 	d := w.deployer(false)
 	l := w.stacks(nil, map[string]string{
-		"pier-log":  "networks = [\"jetty\"]\n[service.desk]\n" + probe + "after = [\"pier-base/store\", \"pier-base/job done\"]\nready = { tcp = 8080 }\n",
-		"pier-base": job + "[service.store]\nimage = \"registry.skerry.example/probe-store:1\"\nnetworks = [\"jetty\"]\nready = { tcp = 5432 }\n",
+		"pier-log":  "networks = [\"causeway\"]\n[service.desk]\n" + probe + "after = [\"pier-base/store\", \"pier-base/job done\"]\nready = { tcp = 8080 }\n",
+		"pier-base": job + "[service.store]\nimage = \"registry.skerry.example/probe-store:1\"\nnetworks = [\"causeway\"]\nready = { tcp = 7410 }\n",
 	})
 	began := time.Now()
 	out, err := d.Deploy(t.Context(), l.Stack("pier-log"), deploy.Options{})
@@ -261,13 +261,13 @@ func TestOtherStacks(t *testing.T) {
 		}
 		return names
 	}
-	assert.Equal(t, []string{"pier-base.net", "pier-log.net", "skerry-pier.jetty"}, networks())
+	assert.Equal(t, []string{"pier-base.net", "pier-log.net", "skerry-pier.causeway"}, networks())
 	// A stack that leaves the shared network does not take it away from the other.
 	alone := w.stacks(nil, map[string]string{"pier-log": "[service.desk]\n" + probe + "ready = { tcp = 8080 }\n"})
 	out, err = d.Deploy(t.Context(), alone.Stack("pier-log"), deploy.Options{})
 	require.NoError(t, err)
 	require.Equal(t, deploy.Done, out.Result, "%v", out.Failure)
-	assert.Equal(t, []string{"pier-base.net", "pier-log.net", "skerry-pier.jetty"}, networks())
+	assert.Equal(t, []string{"pier-base.net", "pier-log.net", "skerry-pier.causeway"}, networks())
 	_, err = d.Retire(t.Context(), "pier-base", deploy.Options{})
 	require.NoError(t, err)
 	assert.Equal(t, []string{"pier-log.net"}, networks())

@@ -25,9 +25,9 @@ func TestNetworkMadeAnew(t *testing.T) {
 		d := w.deployer(false)
 		lab := func(subnet, image string) map[string]string {
 			return map[string]string{
-				"lab":       "[network.jetty]\nsubnet = \"" + subnet + "\"\n",
-				"pier-log":  "networks = [\"jetty\"]\n[service.desk]\nimage = \"registry.skerry.example/" + image + "\"\naliases = [\"tides\"]\nenv.PROBE_NAMES = \"store.pier-base\"\nready = { http = \"8080/\", within = \"3s\" }\n",
-				"pier-base": "networks = [\"jetty\"]\n[service.store]\nimage = \"registry.skerry.example/probe-store:1\"\nready = { log = \"open\" }\n",
+				"lab":       "[network.causeway]\nsubnet = \"" + subnet + "\"\n",
+				"pier-log":  "networks = [\"causeway\"]\n[service.desk]\nimage = \"registry.skerry.example/" + image + "\"\naliases = [\"tides\"]\nenv.PROBE_NAMES = \"store.pier-base\"\nready = { http = \"8080/\", within = \"3s\" }\n",
+				"pier-base": "networks = [\"causeway\"]\n[service.store]\nimage = \"registry.skerry.example/probe-store:1\"\nready = { log = \"open\" }\n",
 			}
 		}
 		deployed := func(texts map[string]string, name string) deploy.Outcome {
@@ -61,7 +61,7 @@ func TestNetworkMadeAnew(t *testing.T) {
 
 		p, err := d.Plan(t.Context(), w.stacks(nil, lab(second, "probe:1")).Stack("pier-log"))
 		require.NoError(t, err)
-		assert.Contains(t, p.Networks, plan.Resource{Name: "skerry-pier.jetty", Action: plan.Replace, Differences: []plan.Difference{{Field: "subnet", Running: first, Declared: second}}})
+		assert.Contains(t, p.Networks, plan.Resource{Name: "skerry-pier.causeway", Action: plan.Replace, Differences: []plan.Difference{{Field: "subnet", Running: first, Declared: second}}})
 		out = deployed(lab(second, "probe:1"), "pier-log")
 		require.Equal(t, deploy.Done, out.Result, "%v %v", out.Failure, out.ManualSteps)
 		inside(second)
@@ -73,11 +73,11 @@ func TestNetworkMadeAnew(t *testing.T) {
 			assert.Equal(t, deploy.NothingToDo, deployed(lab(second, "probe:1"), name).Result, name)
 		}
 
-		id, err := w.engine.Create(t.Context(), "pier-stranger", plan.Container{Image: enginetest.Store, Networks: []plan.Attachment{{Network: "skerry-pier.jetty"}}}, nil, "")
+		id, err := w.engine.Create(t.Context(), "pier-stranger", plan.Container{Image: enginetest.Store, Networks: []plan.Attachment{{Network: "skerry-pier.causeway"}}}, nil, "")
 		require.NoError(t, err)
 		out = deployed(lab(first, "probe:1"), "pier-log")
 		assert.Equal(t, deploy.Refused, out.Result)
-		assert.Equal(t, "the network skerry-pier.jetty has to be made anew, and the container pier-stranger is on it, which is not of this lab: take it off first", out.Holder)
+		assert.Equal(t, "the network skerry-pier.causeway has to be made anew, and the container pier-stranger is on it, which is not of this lab: take it off first", out.Holder)
 		require.NoError(t, w.engine.Remove(t.Context(), id))
 		for _, name := range []string{"pier-log", "pier-base"} {
 			out, err := d.Retire(t.Context(), name, deploy.Options{})

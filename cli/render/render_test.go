@@ -27,7 +27,7 @@ func TestStatusTable(t *testing.T) {
 	var b bytes.Buffer
 	Status(&b, NewPaint(false), []observe.Status{
 		{Host: "lamp-room", Stack: "tide-log", Service: "desk", State: observe.StateReady, Since: now.Add(-90 * time.Minute), Image: "tide-desk:2.3", Links: []string{"http://lamp-room:8710/"}},
-		{Host: "lamp-room", Stack: "tide-log", Service: "store", State: observe.StateRestarting, Since: now.Add(-5 * time.Second), Restarts: 3, Image: "store:16.4", Detail: "it ended with exit code 3"},
+		{Host: "lamp-room", Stack: "tide-log", Service: "store", State: observe.StateRestarting, Since: now.Add(-5 * time.Second), Restarts: 3, Image: "store:4.2", Detail: "it ended with exit code 3"},
 		{Host: "boathouse", Stack: "bird-count", Service: "counter", State: observe.StateRunning, Changed: true, Since: now.Add(-72 * time.Hour), Image: "counter:1", About: "counts"},
 		{Host: "boathouse", Stack: "bird-count", Service: "queue", State: observe.StateReady, Since: now.Add(-3 * time.Second), Image: "queue:1", About: "what waits to be counted"},
 		{Host: "boathouse", Stack: "bird-count", Service: "gallery", State: observe.StateMissing, Changed: true},
@@ -35,7 +35,7 @@ func TestStatusTable(t *testing.T) {
 	assert.Equal(t, strings.TrimPrefix(`
   host       service             state       for  image          page                    note
   lamp-room  tide-log/desk       ready       1h   tide-desk:2.3  http://lamp-room:8710/
-  lamp-room  tide-log/store      restarting  5s   store:16.4                             it ended with exit code 3; 3 restarts
+  lamp-room  tide-log/store      restarting  5s   store:4.2                             it ended with exit code 3; 3 restarts
   boathouse  bird-count/counter  running     3d   counter:1                              differs from the files
   boathouse  bird-count/queue    ready       3s   queue:1                                what waits to be counted
   boathouse  bird-count/gallery  missing

@@ -42,7 +42,7 @@ func largeLab(stacks int) (names []string, texts map[string]string, surveys map[
 			fmt.Fprintf(&b, "\n[service.sensor-%d]\nimage = \"registry.skerry.example/sensor:1.4\"\nrun-as = \"owner\"\nports = [\"%d -> 80\", \"%d -> 81/udp\"]  # the page\n", v, port, port+1)
 			path := fmt.Sprintf("/srv/skerry/%s/%d", name, v)
 			fmt.Fprintf(&b, "mounts = [\"${folder.data}/%s/%d -> /data\", \"${folder.data}/%s/%d -> /more, read-only\"]\nready = { http = \"80/health\", within = \"45s\" }\n", name, v, name, v)
-			fmt.Fprintf(&b, "env.STORE = \"${store}:5432\"\nenv.LEVEL = \"info\"\nenv.STATION = \"north\"\nenv.INTERVAL = 30\n")
+			fmt.Fprintf(&b, "env.STORE = \"${store}:7410\"\nenv.LEVEL = \"info\"\nenv.STATION = \"north\"\nenv.INTERVAL = 30\n")
 			if v > 0 {
 				fmt.Fprintf(&b, "after = [\"sensor-%d\"]\n", v-1)
 			}

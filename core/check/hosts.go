@@ -33,7 +33,7 @@ var hostRules = []Rule{
 		Name: "engine-unreachable", Severity: Error, Needs: Host,
 		Title:   "the engine of a host does not answer",
 		Text:    "Without its engine nothing can be deployed to a host, and the rules that need it are skipped.",
-		Mistake: `engine = "unix:///var/run/engine.sock"    # and nothing listens there`,
+		Mistake: `engine = "unix:///run/engine.sock"    # and nothing listens there`,
 		Mended:  `engine = "unix:///var/run/docker.sock"`,
 		Find: func(in *Input) {
 			for _, h := range in.Lab.Hosts {

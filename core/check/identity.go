@@ -32,8 +32,8 @@ var identityRules = []Rule{
 		Name: "account-half", Severity: Error, Needs: Files,
 		Title:   "half of an identity: a uid without its gid, or one owner variable only",
 		Text:    "What is missing would be filled in by the engine or the image, each in its own way.",
-		Mistake: "run-as = \"1311\"\nowner-variables = [\"DESK_UID\"]",
-		Mended:  "run-as = \"1311:1400\"\nowner-variables = [\"DESK_UID\", \"DESK_GID\"]",
+		Mistake: "run-as = \"1311\"\nowner-variables = [\"WATCH_UID\"]",
+		Mended:  "run-as = \"1311:1400\"\nowner-variables = [\"WATCH_UID\", \"WATCH_GID\"]",
 		Find: func(in *Input) {
 			resolverFinds(in)
 			halfVariables(in)
@@ -68,8 +68,8 @@ var identityRules = []Rule{
 		Name: "account-contradiction", Severity: Error, Needs: Files, Mends: true, Rests: Names,
 		Title:   "a variable of owner-variables is set to another id",
 		Text:    "Both cannot hold: env and environment files win, and the owner's folders are then somebody else's.",
-		Mistake: "owner = \"keeper\"    # uid 1311\nowner-variables = [\"DESK_UID\", \"DESK_GID\"]\nenv.DESK_UID = 1000",
-		Mended:  "owner = \"keeper\"\nowner-variables = [\"DESK_UID\", \"DESK_GID\"]",
+		Mistake: "owner = \"keeper\"    # uid 1311\nowner-variables = [\"WATCH_UID\", \"WATCH_GID\"]\nenv.WATCH_UID = 1000",
+		Mended:  "owner = \"keeper\"\nowner-variables = [\"WATCH_UID\", \"WATCH_GID\"]",
 		Find:    accountContradiction,
 	}, {
 		Name: "account-mixed", Severity: Warning, Needs: Host,

@@ -49,7 +49,7 @@ func throughJSON(t *testing.T, value any) any {
 func wrongFile(table, line string) map[string]string {
 	line = strings.ReplaceAll(strings.TrimPrefix(line, "+"), `\n`, "\n") + "\n"
 	lab, image := "lab = \"skerry-light\"\n", "image = \"registry.skerry.example/sensor:1.4\"\n"
-	host, stack := "[host.lamp-room]\nengine = \"unix:///var/run/engine.sock\"\n", "[service.sensor]\n"+image+"run-as = \"owner\"\n"
+	host, stack := "[host.lamp-room]\nengine = \"unix:///run/engine.sock\"\n", "[service.sensor]\n"+image+"run-as = \"owner\"\n"
 	if table != "lab.toml" && table != "[host.NAME]" && table != "stack.toml" || !strings.Contains(line, "owner =") {
 		stack = "[service.sensor]\n" + image
 	}
@@ -73,7 +73,7 @@ func wrongFile(table, line string) map[string]string {
 	case "tls":
 		lab += "[host.lamp-room]\nengine = \"tcp://127.0.0.1:9\"\ntls." + line
 	case "[network.NAME]":
-		lab += host + "[network.jetty]\n" + line
+		lab += host + "[network.causeway]\n" + line
 	case "[default]":
 		lab += host + "[default]\n" + line
 	case "[let] NAME":

@@ -66,7 +66,7 @@ var targetRules = []Rule{
 		Name: "mount-unkept", Severity: Warning, Needs: Image, Mends: true, Rests: Uses,
 		Title:   "a path where the image keeps data, and that no mount covers",
 		Text:    "What it writes there is lost at each replacement. Mount a folder or a volume, or memory where nothing needs to be kept.",
-		Mistake: `image = "registry.skerry.example/store:16.4"    # keeps /var/lib/store, and nothing is mounted there`,
+		Mistake: `image = "registry.skerry.example/store:4.2"    # keeps /var/lib/store, and nothing is mounted there`,
 		Mended:  "mounts = [\"volume store -> /var/lib/store\"]\n\n[volume.store]",
 		Find: func(in *Input) {
 			eachDeclaredPath(in, func(s *lab.Service, kept string, image survey.Image) {

@@ -23,7 +23,7 @@ var safetyRules = []Rule{
 		Name: "safety-engine", Severity: Warning, Needs: Files,
 		Title:   "a service that has the engine's own socket",
 		Text:    "Through it, it can start any container with any folder of the host, read-only or not: it is root on the machine.",
-		Mistake: `mounts = ["engine -> /run/e.sock, read-only", "/var/run/engine.sock -> /run/f.sock"]`,
+		Mistake: `mounts = ["engine -> /run/e.sock, read-only", "/run/engine.sock -> /run/f.sock"]`,
 		Mended:  `# without it; or accept.safety-engine = "it is our own, and reached from inside only"`,
 		Find: func(in *Input) {
 			for _, s := range in.services() {

@@ -13,7 +13,7 @@ func TestSymptoms(t *testing.T) {
 		{"mkdir: can't create directory '/data': Read-only file system", "mount-denied"},
 		{"listen tcp4 0.0.0.0:8713: bind: address already in use", "port-in-use"},
 		{"dial tcp: lookup stor on 127.0.0.11:53: no such host", "wire-unknown"},
-		{"Error: connect ECONNREFUSED 127.0.0.1:5432", "wire-port"},
+		{"Error: connect ECONNREFUSED 127.0.0.1:7410", "wire-port"},
 		{`FATAL: password authentication failed for user "tides"`, "wire-credentials"},
 		{"exec /desk: exec format error", "image-platform"},
 		{"write /data/x: no space left on device", "mount-low-space"},

@@ -7,7 +7,7 @@ import (
 )
 
 func TestDigitsAway(t *testing.T) {
-	for _, near := range [][2]int{{8080, 8081}, {8080, 808}, {443, 8443}, {5432, 5433}} {
+	for _, near := range [][2]int{{8080, 8081}, {8080, 808}, {443, 8443}, {7410, 7411}} {
 		assert.True(t, oneDigitAway(near[0], near[1]) && oneDigitAway(near[1], near[0]), near)
 	}
 	for _, far := range [][2]int{{8080, 8080}, {80, 8080}, {8080, 8008}, {53, 5353}} {

@@ -96,7 +96,7 @@ var labKeys = []key[Lab]{
 		readTable(r, e, hostKeys, "a host", &h)
 		l.Hosts = append(l.Hosts, h)
 	}),
-	tables("network", "a network that stacks share on a host", `[network.jetty]`, "a network", func(r *reader, e entry, l *Lab) {
+	tables("network", "a network that stacks share on a host", `[network.causeway]`, "a network", func(r *reader, e entry, l *Lab) {
 		n := Network{Name: e.key, At: e.keySpan}
 		readTable(r, e, networkKeys, "a network", &n)
 		l.Networks = append(l.Networks, n)
@@ -116,13 +116,13 @@ var networkKeys = []key[Network]{
 	text("subnet", "its addresses; the engine's choice when left out", `subnet = "198.51.100.0/26"`, func(n *Network) *Text { return &n.Subnet }),
 	boolean("internal", "nothing on it reaches the world outside the host", `internal = true`, func(n *Network) **bool { return &n.Internal }),
 	boolean("existing", "made by somebody else: never made and never removed", `existing = true`, func(n *Network) **bool { return &n.Existing }),
-	text("engine-name", "its name on the engine; LAB.NAME when left out", `engine-name = "old-jetty"`, func(n *Network) *Text { return &n.EngineName }),
+	text("engine-name", "its name on the engine; LAB.NAME when left out", `engine-name = "old-causeway"`, func(n *Network) *Text { return &n.EngineName }),
 }
 
 var tlsKeys = []key[TLS]{
-	text("ca", "the file of the authority that signed the engine's certificate", `ca = "tls/ca.pem"`, func(t *TLS) *Text { return &t.CA }),
-	text("cert", "the file of lantern's own certificate", `cert = "tls/cert.pem"`, func(t *TLS) *Text { return &t.Cert }),
-	text("key", "the file of that certificate's key", `key = "tls/key.pem"`, func(t *TLS) *Text { return &t.Key }),
+	text("ca", "the file of the authority that signed the engine's certificate", `ca = "tls/authority.pem"`, func(t *TLS) *Text { return &t.CA }),
+	text("cert", "the file of lantern's own certificate", `cert = "tls/lantern.pem"`, func(t *TLS) *Text { return &t.Cert }),
+	text("key", "the file of that certificate's key", `key = "tls/lantern.key"`, func(t *TLS) *Text { return &t.Key }),
 }
 
 var hostKeys = []key[Host]{
@@ -133,7 +133,7 @@ var hostKeys = []key[Host]{
 	named("folder", "this host's own meaning of a short name", `folder.data = "/home/keeper/skerry"`, "a folder", func(h *Host) *[]Named { return &h.Folders }),
 	texts("reserved-ports", "ports that services must not publish, PORT[-PORT][/protocol][ for STACK/SERVICE]", `reserved-ports = ["22", "8780-8790/tcp"]`, func(h *Host) *[]Text { return &h.ReservedPorts }),
 	{
-		name: "tls", takes: FormTable, doc: "the files of a connection over tcp, relative to the lab", example: `tls.ca = "tls/ca.pem"`,
+		name: "tls", takes: FormTable, doc: "the files of a connection over tcp, relative to the lab", example: `tls.ca = "tls/authority.pem"`,
 		read: func(r *reader, e entry, h *Host) { readTable(r, e, tlsKeys, "tls", &h.TLS) },
 	},
 	text("insecure", "why plain tcp to another machine is accepted", `insecure = "a cable of our own"`, func(h *Host) *Text { return &h.Insecure }),

@@ -50,7 +50,7 @@ func places() []place {
 		case "default":
 			add(LabFile, lab+"[default]\n", "", "", k.Keys)
 		case "network":
-			add(LabFile, lab+"[network.jetty]\n", "", "", k.Keys)
+			add(LabFile, lab+"[network.causeway]\n", "", "", k.Keys)
 		}
 	}
 	for _, k := range StackDocs() {

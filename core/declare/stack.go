@@ -101,7 +101,7 @@ var stackKeys = []key[Stack]{
 	text("host", "the host that it runs on; may be left out where the lab has one", `host = "lamp-room"`, func(s *Stack) *Text { return &s.Host }),
 	text("timezone", "the zone of its services", `timezone = "UTC"`, func(s *Stack) *Text { return &s.Timezone }),
 	text("owner", "whose data it is", `owner = "ranger:birds"`, func(s *Stack) *Text { return &s.Owner }),
-	texts("networks", "the lab's networks that its services are on, beside its own", `networks = ["jetty"]`, func(s *Stack) *[]Text { return &s.Networks }),
+	texts("networks", "the lab's networks that its services are on, beside its own", `networks = ["causeway"]`, func(s *Stack) *[]Text { return &s.Networks }),
 	boolean("own-network", "whether it has a network of its own; true when left out", `own-network = false`, func(s *Stack) **bool { return &s.OwnNetwork }),
 	letKey(func(s *Stack) *[]Let { return &s.Let }),
 	tables("volume", "a volume of the engine", `[volume.readings]`, "a volume", func(r *reader, e entry, s *Stack) {
@@ -148,7 +148,7 @@ var serviceKeys = []key[Service]{
 	text("page", "the container port of its page, for links and for the proof after a deploy", `page = "80/"`, func(s *Service) *Text { return &s.Page }),
 	texts("mounts", "what is mounted: a path, volume NAME, memory [SIZE] or engine -> path inside[, option]", `mounts = ["/srv/skerry -> /data, read-only", "volume readings -> /readings", "memory 64MiB -> /tmp"]`, func(s *Service) *[]Text { return &s.Mounts }),
 	text("owner", "whose data it works on: ACCOUNT, ACCOUNT:GROUP or UID:GID; names are looked up on the host", `owner = "keeper:watch"`, func(s *Service) *Text { return &s.Owner }),
-	texts("owner-variables", "hands the owner's uid and gid over in these two variables", `owner-variables = ["DESK_UID", "DESK_GID"]`, func(s *Service) *[]Text { return &s.OwnerVariables }),
+	texts("owner-variables", "hands the owner's uid and gid over in these two variables", `owner-variables = ["WATCH_UID", "WATCH_GID"]`, func(s *Service) *[]Text { return &s.OwnerVariables }),
 	text("run-as", "the user that the process is started as: owner, image, ACCOUNT[:GROUP] or UID:GID; image when left out", `run-as = "owner"`, func(s *Service) *Text { return &s.RunAs }),
 	textsOrNumbers("extra-groups", "further groups of the process, names of the host or gids", `extra-groups = ["watch", "1410"]`, setting(func(s *Settings) *[]Text { return &s.ExtraGroups })),
 	text("timezone", "IANA name, host or none; handed over as TZ", `timezone = "none"`, func(s *Service) *Text { return &s.Timezone }),
@@ -181,7 +181,7 @@ var serviceKeys = []key[Service]{
 			}
 		},
 	},
-	texts("networks", "the lab's networks that it is on, beside the stack's own; the stack's when left out", `networks = ["jetty"]`, func(s *Service) *[]Text { return &s.Networks }),
+	texts("networks", "the lab's networks that it is on, beside the stack's own; the stack's when left out", `networks = ["causeway"]`, func(s *Service) *[]Text { return &s.Networks }),
 	word("network", "instead of networks: the host's own, or none", `network = "none"`, []string{"host", "none"}, setting(func(s *Settings) *Text { return &s.Network })),
 	text("shares-network-with", "the service of the stack in whose network it lives", `shares-network-with = "store"`, setting(func(s *Settings) *Text { return &s.SharesNetworkWith })),
 	texts("aliases", "further names on its networks", `aliases = ["tides"]`, setting(func(s *Settings) *[]Text { return &s.Aliases })),
@@ -212,7 +212,7 @@ var serviceKeys = []key[Service]{
 var readyKeys = []key[Ready]{
 	text("http", "a container port and path that answers, https in front for TLS", `http = "80/health"`, func(y *Ready) *Text { return &y.HTTP }),
 	text("status", "the status codes that count; 200-399 when left out", `status = "200-204"`, func(y *Ready) *Text { return &y.Status }),
-	number("tcp", FormInteger, "a container port that accepts connections", `tcp = 5432`, func(y *Ready) *Text { return &y.TCP }),
+	number("tcp", FormInteger, "a container port that accepts connections", `tcp = 7410`, func(y *Ready) *Text { return &y.TCP }),
 	text("log", "a regular expression that a line of its log matches", `log = "open for readings"`, func(y *Ready) *Text { return &y.Log }),
 	text("within", "how long it may take", `within = "90s"`, func(y *Ready) *Text { return &y.Within }),
 	texts("command", "a command that ends without an error inside", `command = ["/bin/desk", "ask"]`, func(y *Ready) *[]Text { return &y.Command }),

@@ -21,7 +21,7 @@ kept = "${folder.data}/kept"
 timezone = "Atlantic/Faroe"
 [host.boathouse]
 folder.data = "/home/keeper/skerry"
-[network.jetty]
+[network.causeway]
 subnet = "198.51.100.0/26"
 internal = true
 [network.pier]
@@ -33,12 +33,12 @@ engine-name = "old-pier"
 func TestNetworks(t *testing.T) {
 	l := resolveFiles(t, map[string]string{
 		"lab.toml": twoLab,
-		"mast/stack.toml": "host = \"lamp-room\"\nnetworks = [\"jetty\"]\n[volume.v]\n[volume.w]\nexisting = true\nengine-name = \"old-w\"\n" +
-			"[service.vane]\n" + image + "aliases = [\"wind\", \"air\"]\nnetworks = [\"pier\", \"jetty\", \"pier\"]\nmounts = [\"volume v -> /a\", \"volume w -> /b, read-only\"]\n" +
+		"mast/stack.toml": "host = \"lamp-room\"\nnetworks = [\"causeway\"]\n[volume.v]\n[volume.w]\nexisting = true\nengine-name = \"old-w\"\n" +
+			"[service.vane]\n" + image + "aliases = [\"wind\", \"air\"]\nnetworks = [\"pier\", \"causeway\", \"pier\"]\nmounts = [\"volume v -> /a\", \"volume w -> /b, read-only\"]\n" +
 			"[service.guest]\n" + image + "shares-network-with = \"vane\"\nafter = [\"vane\", \"job done\"]\n" +
 			"[service.alone]\n" + image + "network = \"none\"\n[service.open]\n" + image + "network = \"host\"\nlistens = [\"8710-8711\", \"[::1]:8712/udp\"]\npage = \"8711/x\"\n" +
 			"[service.job]\n" + image + "restart = \"no\"\n[service.inherits]\n" + image,
-		"tide-log/stack.toml": "host = \"lamp-room\"\nown-network = false\nnetworks = [\"jetty\"]\n[service.desk]\n" + image + "after = [\"mast/vane\", \"mast/job done\"]\n",
+		"tide-log/stack.toml": "host = \"lamp-room\"\nown-network = false\nnetworks = [\"causeway\"]\n[service.desk]\n" + image + "after = [\"mast/vane\", \"mast/job done\"]\n",
 	})
 	mast := l.Stack("mast")
 	names := func(s *Service) (all []string) {
@@ -48,8 +48,8 @@ func TestNetworks(t *testing.T) {
 		return all
 	}
 	vane, guest := mast.Service("vane"), mast.Service("guest")
-	assert.Equal(t, []string{"old-pier", "skerry-light.jetty"}, names(vane), "each once, a service's own list in place of the stack's")
-	assert.Equal(t, []string{"skerry-light.jetty"}, names(mast.Service("inherits")))
+	assert.Equal(t, []string{"old-pier", "skerry-light.causeway"}, names(vane), "each once, a service's own list in place of the stack's")
+	assert.Equal(t, []string{"skerry-light.causeway"}, names(mast.Service("inherits")))
 	assert.Empty(t, names(guest))
 	assert.Same(t, vane, guest.NetworkOf)
 	assert.Empty(t, guest.Hostname)
@@ -91,7 +91,7 @@ func TestReferencesEverywhere(t *testing.T) {
 		got[v.Name] = v.Value.Reveal()
 	}
 	assert.Equal(t, map[string]string{
-		"DESK_UID": "1311", "DESK_GID": "1400", "TZ": "Atlantic/Faroe", "LEVEL": "low", "DB_PASSWORD": "a b", "WHERE": "Atlantic/Faroe.example Atlantic/Faroe 1311 ${x}",
+		"WATCH_UID": "1311", "WATCH_GID": "1400", "TZ": "Atlantic/Faroe", "LEVEL": "low", "DB_PASSWORD": "a b", "WHERE": "Atlantic/Faroe.example Atlantic/Faroe 1311 ${x}",
 	}, got)
 	assert.Contains(t, l.Secrets(), "a b", "also of a file whose name is found out late")
 }

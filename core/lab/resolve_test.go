@@ -89,19 +89,19 @@ password = { env-file = "b.env", key = "DB_PASSWORD" }
 plain = "moon"
 [service.desk]
 image = "desk"
-owner-variables = ["DESK_UID", "DESK_GID"]
+owner-variables = ["WATCH_UID", "WATCH_GID"]
 env-files = ["a.env", "b.env"]
 secrets = ["STATION"]
-env = { LEVEL = 3, URL = "store://${password}@store:5432", WELL_KNOWN_TOKEN = "${plain}", SHELL = "${shell.TIDE}", PATHS = "${folder.data}:${stack.name}" }
+env = { LEVEL = 3, URL = "store://${password}@store:7410", WELL_KNOWN_TOKEN = "${plain}", SHELL = "${shell.TIDE}", PATHS = "${folder.data}:${stack.name}" }
 `,
 		"tide-log/a.env": "LEVEL=1\nSTATION=north\nFROM=a\nTZ=UTC\n",
 		"tide-log/b.env": "FROM='b $x'\nDB_PASSWORD=tide\n",
 	}, lampRoom).Stacks[0]
 	want := map[string]Variable{
-		"DB_PASSWORD": {Value: secret.Of("tide", true), Origin: "tide-log/b.env"}, "DESK_GID": {Value: secret.Plain("1400"), Origin: FromOwner}, "DESK_UID": {Value: secret.Plain("1311"), Origin: FromOwner},
+		"DB_PASSWORD": {Value: secret.Of("tide", true), Origin: "tide-log/b.env"}, "WATCH_GID": {Value: secret.Plain("1400"), Origin: FromOwner}, "WATCH_UID": {Value: secret.Plain("1311"), Origin: FromOwner},
 		"FROM": {Value: secret.Plain("b $x"), Origin: "tide-log/b.env"}, "LEVEL": {Value: secret.Plain("3"), Origin: FromEnv}, "PATHS": {Value: secret.Plain("/srv:tide-log"), Origin: FromEnv},
 		"SHELL": {Value: secret.Of("from the shell", true), Origin: FromEnv}, "STATION": {Value: secret.Of("north", true), Origin: "tide-log/a.env"}, "TZ": {Value: secret.Plain("UTC"), Origin: "tide-log/a.env"},
-		"URL": {Value: secret.Of("store://tide@store:5432", true), Origin: FromEnv}, "WELL_KNOWN_TOKEN": {Value: secret.Of("moon", true), Origin: FromEnv},
+		"URL": {Value: secret.Of("store://tide@store:7410", true), Origin: FromEnv}, "WELL_KNOWN_TOKEN": {Value: secret.Of("moon", true), Origin: FromEnv},
 	}
 	got := map[string]Variable{}
 	for _, v := range st.Services[0].Env {

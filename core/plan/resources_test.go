@@ -46,13 +46,13 @@ func TestFolders(t *testing.T) {
 
 func TestNetworksAndVolumes(t *testing.T) {
 	st := &lab.Stack{Name: "mast", Own: true}
-	jetty, pier := &lab.Network{Name: "jetty", EngineName: "skerry-light.jetty", Subnet: "198.51.100.0/26", Internal: true}, &lab.Network{Name: "pier", EngineName: "old", Existing: true}
+	causeway, pier := &lab.Network{Name: "causeway", EngineName: "skerry-light.causeway", Subnet: "198.51.100.0/26", Internal: true}, &lab.Network{Name: "pier", EngineName: "old", Existing: true}
 	open, guest, vane, cups := service(st, "open"), service(st, "guest"), service(st, "vane"), service(st, "cups")
 	open.NetworkMode, guest.NetworkOf = "host", vane
-	vane.Networks, cups.Networks = []*lab.Network{jetty}, []*lab.Network{jetty, pier}
+	vane.Networks, cups.Networks = []*lab.Network{causeway}, []*lab.Network{causeway, pier}
 	vane.Aliases = []lab.Alias{{Name: "wind"}}
-	assert.Equal(t, []Network{{Name: "mast.net"}, {Name: "skerry-light.jetty", Subnet: "198.51.100.0/26", Internal: true, Shared: true}, {Name: "old", Shared: true, Existing: true}}, wiring.NetworksOf(st))
-	assert.Equal(t, []Attachment{{Network: "mast.net", Aliases: []string{"vane", "wind"}}, {Network: "skerry-light.jetty", Aliases: []string{"vane.mast", "wind"}}}, Declare(vane).Networks)
+	assert.Equal(t, []Network{{Name: "mast.net"}, {Name: "skerry-light.causeway", Subnet: "198.51.100.0/26", Internal: true, Shared: true}, {Name: "old", Shared: true, Existing: true}}, wiring.NetworksOf(st))
+	assert.Equal(t, []Attachment{{Network: "mast.net", Aliases: []string{"vane", "wind"}}, {Network: "skerry-light.causeway", Aliases: []string{"vane.mast", "wind"}}}, Declare(vane).Networks)
 	assert.Equal(t, "vane", Declare(guest).NetworkOf)
 	assert.Empty(t, Declare(open).Networks)
 	assert.Equal(t, "host", Declare(open).Mode)

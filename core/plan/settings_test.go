@@ -23,7 +23,7 @@ func TestEachSetting(t *testing.T) {
 		"aliases":             func(c *Container) { c.Networks = []Attachment{{Network: own, Aliases: []string{"tides"}}} },
 		"network":             func(c *Container) { c.Mode = "host" },
 		"shares-network-with": func(c *Container) { c.NetworkOf = "store" },
-		"networks":            func(c *Container) { c.Networks = append(c.Networks, Attachment{Network: "skerry-light.jetty"}) },
+		"networks":            func(c *Container) { c.Networks = append(c.Networks, Attachment{Network: "skerry-light.causeway"}) },
 		"memory":              func(c *Container) { c.Settings.Memory = 64 << 20 },
 		"shared-memory":       func(c *Container) { c.Settings.SharedMemory = 1 << 20 },
 		"cpus":                func(c *Container) { c.Settings.CPUs = 1.5 },

@@ -36,7 +36,7 @@ type Target struct {
 // Real tells whether containers really run there.
 func (t Target) Real() bool { return t.Name != "stand-in" }
 
-// The images that every target has. Their pages are on port 8080; Store listens on 5432; all say "open for readings" when they are ready.
+// The images that every target has. Their pages are on port 8080; Store listens on 7410; all say "open for readings" when they are ready.
 const (
 	Page       = "registry.skerry.example/probe:1"
 	PageNew    = "registry.skerry.example/probe:2"
@@ -50,7 +50,7 @@ const (
 var behaviour = map[string]map[string]string{
 	Page:       {"PROBE_PAGE": "8080", "PROBE_READY_AFTER": "200ms"},
 	PageNew:    {"PROBE_PAGE": "8080", "PROBE_READY_AFTER": "200ms", "PROBE_VERSION": "2"},
-	Store:      {"PROBE_TCP": "5432", "PROBE_READY_AFTER": "200ms"},
+	Store:      {"PROBE_TCP": "7410", "PROBE_READY_AFTER": "200ms"},
 	NeverReady: {"PROBE_PAGE": "8080", "PROBE_NEVER_READY": "1"},
 	Exits:      {"PROBE_EXITS": "3", "PROBE_EXITS_AFTER": "100ms"},
 	Job:        {"PROBE_EXITS": "0", "PROBE_EXITS_AFTER": "700ms"},
@@ -84,7 +84,7 @@ env = { PROBE_VERSION = "2" }
 
 [image."` + Store + `"]
 present = true
-ports = ["5432/tcp"]
+ports = ["7410/tcp"]
 ready-after = "200ms"
 log = ["the probe starts", "open for readings"]
 

@@ -81,7 +81,7 @@ func TestLabsValuesOnEachHost(t *testing.T) {
 func TestReferencesEverywhere(t *testing.T) {
 	l := resolveFiles(t, map[string]string{
 		"lab.toml": "lab = \"skerry-light\"\nowner = \"${who}\"\ntimezone = \"${zone}\"\n[let]\nwho = \"1311:1400\"\nzone = \"Atlantic/Faroe\"\n[host.lamp-room]\naddress = \"${zone}.example\"\n",
-		"mast/stack.toml": "host = \"${where}\"\n[let]\nwhere = \"lamp-room\"\nprefix = \"DESK\"\n[service.vane]\n" + image +
+		"mast/stack.toml": "host = \"${where}\"\n[let]\nwhere = \"lamp-room\"\nprefix = \"WATCH\"\n[service.vane]\n" + image +
 			"env-files = [\"${stack.name}.env\"]\nowner-variables = [\"${prefix}_UID\", \"${prefix}_GID\"]\nenv.WHERE = \"${host.address} ${timezone} ${owner.uid} ${$}{x}\"\n",
 		"mast/mast.env": "LEVEL=low\nDB_PASSWORD='a b'\n",
 	})

@@ -155,7 +155,7 @@ var serviceKeys = []key[Service]{
 	text("timezone-variable", "the variable that the zone is handed over in; TZ when left out", `timezone-variable = "ZONE"`, setting(func(s *Settings) *Text { return &s.TimezoneVariable })),
 	{name: "env", takes: FormValues, doc: "environment variables; they win over env-files", example: `env.DESK_LEVEL = "info"`, read: readEnv},
 	texts("env-files", "environment files, relative to the stack's folder; the later one wins", `env-files = ["tide-log.env"]`, func(s *Service) *[]Text { return &s.EnvFiles }),
-	texts("secrets", "variables whose values are secret though their names do not look like it", `secrets = ["STATION"]`, func(s *Service) *[]Text { return &s.Secrets }),
+	texts("secret-variables", "variables whose values are secret though their names do not look like it", `secret-variables = ["STATION"]`, func(s *Service) *[]Text { return &s.Secrets }),
 	text("restart", "no, on-failure, on-failure N, unless-stopped or always", `restart = "on-failure 3"`, func(s *Service) *Text { return &s.Restart }),
 	texts("after", "what has to be ready first: SERVICE, STACK/SERVICE on the same host, or \"NAME done\" for a job that has to end without an error", `after = ["store", "mast/sensor", "import done"]`, func(s *Service) *[]Text { return &s.After }),
 	{

@@ -34,7 +34,7 @@ var (
 		"tz": {Key: "timezone"}, "time-zone": {Key: "timezone"}, "logging": {Key: "log-limit"}, "log-driver": {Key: "log-limit"}, "log-opts": {Key: "log-limit"},
 		"pull": {Key: "fetch"}, "pull-policy": {Key: "fetch"}, "image-pull-policy": {Key: "fetch"}, "read-only-root": {Key: "read-only"}, "read-only-root-filesystem": {Key: "read-only"}, "readonly": {Key: "read-only"},
 		"sysctl": {Key: "sysctls"}, "ulimit": {Key: "ulimits"}, "label": {Key: "labels"}, "device": {Key: "devices"}, "alias": {Key: "aliases"}, "network-alias": {Key: "aliases"}, "domainname": {Key: "hostname"},
-		"url": {Key: "page"}, "link": {Key: "page"}, "description": {Key: "about"}, "comment": {Key: "about"}, "build": {"", "images are built elsewhere; image names one"},
+		"url": {Key: "page"}, "link": {Key: "page"}, "description": {Key: "about"}, "comment": {Key: "about"}, "secrets": {"secret-variables", "it lists variables that are secret though their names do not say so; a secret itself comes out of an environment file"}, "build": {"", "images are built elsewhere; image names one"},
 	}
 	stackWords = map[string]Word{
 		"services": {"service", "each service has a table of its own: [service.NAME]"}, "containers": {"service", "each service has a table of its own: [service.NAME]"}, "container": {"service", "each service has a table of its own: [service.NAME]"}, "app": {"service", "each service has a table of its own: [service.NAME]"},

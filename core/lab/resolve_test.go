@@ -91,7 +91,7 @@ plain = "moon"
 image = "desk"
 owner-variables = ["WATCH_UID", "WATCH_GID"]
 env-files = ["a.env", "b.env"]
-secrets = ["STATION"]
+secret-variables = ["STATION"]
 env = { LEVEL = 3, URL = "store://${password}@store:7410", WELL_KNOWN_TOKEN = "${plain}", SHELL = "${shell.TIDE}", PATHS = "${folder.data}:${stack.name}" }
 `,
 		"tide-log/a.env": "LEVEL=1\nSTATION=north\nFROM=a\nTZ=UTC\n",

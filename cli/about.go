@@ -16,15 +16,16 @@ import (
 func (s *session) aboutCommand() *cli.Command {
 	var all bool
 	return &cli.Command{
-		Name: "about", Usage: "the long text of a rule of the check or of a key of the files", ArgsUsage: "RULE|KEY|keys|rules",
-		Flags: []cli.Flag{&cli.BoolFlag{Name: "all", Usage: "the whole reference, of keys or of rules", Destination: &all}},
+		Name: "about", Usage: "explain a rule or a key", ArgsUsage: "[RULE|KEY|keys|rules]",
+		Flags: []cli.Flag{&cli.BoolFlag{Name: "all", Usage: "print the whole reference of keys or of rules", Destination: &all}},
 		Action: func(_ context.Context, c *cli.Command) error {
 			name := c.Args().First()
 			if all {
 				return s.aboutAll(name)
 			}
 			if name == "" {
-				return usage("lantern about needs the name of a rule or of a key; lantern about keys and lantern about rules list them")
+				render.Topics(s.Out, s.paint(s.Out))
+				return nil
 			}
 			return s.about(name)
 		},
@@ -139,7 +140,7 @@ func unknownWord(name string) error {
 
 func (s *session) schemaCommand() *cli.Command {
 	return &cli.Command{
-		Name: "schema", Usage: "JSON Schema (2020-12) of the files, for editors, and of every JSON output", ArgsUsage: "lab|stack|json",
+		Name: "schema", Usage: "print JSON Schemas of the files and of every JSON output", ArgsUsage: "lab|stack|json",
 		Action: func(_ context.Context, c *cli.Command) error {
 			switch strings.ToLower(c.Args().First()) {
 			case "lab":

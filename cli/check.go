@@ -19,13 +19,13 @@ func (s *session) checkCommand() *cli.Command {
 	var saved []string
 	var fix, dryRun, strict, offline bool
 	return &cli.Command{
-		Name: "check", Usage: "find what can be known to go wrong before a deploy", ArgsUsage: "[STACK]",
+		Name: "check", Usage: "find mistakes before you deploy", ArgsUsage: "[STACK]",
 		Description: "Reads the whole lab and looks at its hosts. Naming a stack narrows what is shown to findings that touch it.",
 		Flags: []cli.Flag{
-			&cli.StringSliceFlag{Name: "survey", Usage: "use a saved survey `FILE` and touch no host", Destination: &saved},
-			&cli.BoolFlag{Name: "offline", Usage: "look at the files alone", Destination: &offline},
-			&cli.BoolFlag{Name: "fix", Usage: "carry out the mends that are certain", Destination: &fix},
-			&cli.BoolFlag{Name: "dry-run", Usage: "with --fix: show the changes as a diff and write nothing", Destination: &dryRun},
+			&cli.StringSliceFlag{Name: "survey", Usage: "show facts of a host: accounts, ports, folders, engine, images", Destination: &saved},
+			&cli.BoolFlag{Name: "offline", Usage: "read the files only; ask no host", Destination: &offline},
+			&cli.BoolFlag{Name: "fix", Usage: "apply safe fixes", Destination: &fix},
+			&cli.BoolFlag{Name: "dry-run", Usage: "with --fix: show the changes as a diff, and write nothing", Destination: &dryRun},
 			&cli.BoolFlag{Name: "strict", Usage: "warnings fail, too", Destination: &strict},
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
@@ -96,7 +96,7 @@ func (s *session) found(w *app.Workspace, result check.Result, fixed []app.Fixed
 func (s *session) write(fixes *app.Fixes) error {
 	written, left, err := fixes.Write()
 	if err != nil && len(written) > 0 {
-		s.say("mended %s; not %s", strings.Join(written, ", "), strings.Join(left, ", "))
+		s.say("fixed %s; not %s", strings.Join(written, ", "), strings.Join(left, ", "))
 	}
 	return err
 }

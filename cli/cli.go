@@ -110,7 +110,7 @@ func Run(ctx context.Context, args []string, streams Streams, version string) in
 		fmt.Fprintln(s.Err, "lantern: "+known.Error())
 	}
 	if s.verbose && known.err != nil {
-		fmt.Fprintln(s.Err, "lantern: in the words of the system:", known.err)
+		fmt.Fprintln(s.Err, "lantern: system error:", known.err)
 	}
 	return known.code
 }
@@ -184,9 +184,9 @@ func (s *session) command() *cli.Command {
 	version := false
 	root := &cli.Command{
 		Name:  "lantern",
-		Usage: "write, check, deploy and look after stacks of containers",
+		Usage: "Proud Lantern deploys containers on your home server without surprises.",
 		Description: "A lab is a folder with lab.toml and, for each stack, a folder with stack.toml.\n" +
-			"lantern demo shows it all on a made-up lab, without an engine.",
+			"New here? lantern demo is a guided tour on a sample lab, without an engine.",
 		Writer: s.Out, ErrWriter: s.Err,
 		EnableShellCompletion: true,
 		HideHelpCommand:       true, // ours says when there is no such command
@@ -194,14 +194,14 @@ func (s *session) command() *cli.Command {
 		ExitErrHandler:        func(context.Context, *cli.Command, error) {}, // Run words them and picks the code
 		CommandNotFound:       func(context.Context, *cli.Command, string) {},
 		Flags: []cli.Flag{
-			&cli.StringFlag{Name: "lab", Usage: "the lab's `DIR`", Sources: cli.EnvVars("LANTERN_LAB"), Destination: &s.lab},
-			&cli.StringFlag{Name: "host", Usage: "only this host of the lab", Destination: &s.host},
-			&cli.StringFlag{Name: "format", Usage: "text or json (check: also sarif)", Value: "text", Destination: &s.format},
-			&cli.BoolFlag{Name: "quiet", Aliases: []string{"q"}, Usage: "results and errors only", Destination: &s.quiet},
-			&cli.BoolFlag{Name: "verbose", Aliases: []string{"v"}, Usage: "say more", Destination: &s.verbose},
-			&cli.BoolFlag{Name: "no-color", Usage: "no colours; NO_COLOR with any value says the same", Destination: &s.noColor},
-			&cli.BoolFlag{Name: "version", Usage: "which version this is", Destination: &version, Local: true},
-			&cli.BoolFlag{Name: "no-credential-helpers", Usage: "run no program that the auth files name for keeping logins of registries", Sources: cli.EnvVars("LANTERN_NO_CREDENTIAL_HELPERS"), Destination: &s.noHelpers},
+			&cli.StringFlag{Name: "lab", Usage: "`DIR` folder of the lab (default: the nearest one with lab.toml)", Sources: cli.EnvVars("LANTERN_LAB"), Destination: &s.lab},
+			&cli.StringFlag{Name: "host", Usage: "`NAME` only this host of the lab", Destination: &s.host},
+			&cli.StringFlag{Name: "format", Usage: "`FORMAT` text or json; check also has sarif (default: text)", Value: "text", Destination: &s.format},
+			&cli.BoolFlag{Name: "quiet", Aliases: []string{"q"}, Usage: "show results and errors only", Destination: &s.quiet},
+			&cli.BoolFlag{Name: "verbose", Aliases: []string{"v"}, Usage: "show details", Destination: &s.verbose},
+			&cli.BoolFlag{Name: "no-color", Usage: "no colours; NO_COLOR does the same", Destination: &s.noColor},
+			&cli.BoolFlag{Name: "version", Usage: "show the version", Destination: &version, Local: true},
+			&cli.BoolFlag{Name: "no-credential-helpers", Usage: "run no helper programs for registry logins", Sources: cli.EnvVars("LANTERN_NO_CREDENTIAL_HELPERS"), Destination: &s.noHelpers},
 		},
 		Commands: []*cli.Command{
 			s.demoCommand(), s.surveyCommand(), s.checkCommand(), s.compareCommand(), s.deployCommand(), s.proveCommand(), s.statusCommand(), s.logbookCommand(), s.revertCommand(), s.retireCommand(), s.sweepCommand(), s.portsCommand(), s.mountsCommand(), s.envCommand(), s.tidyCommand(), s.aboutCommand(), s.schemaCommand(), s.versionCommand(), s.helpCommand(),
@@ -214,13 +214,22 @@ func (s *session) command() *cli.Command {
 				fmt.Fprintln(s.Out, "lantern "+s.version)
 				return nil
 			}
-			return cli.ShowRootCommandHelp(c)
+			s.help(s.Out, c)
+			return nil
 		},
 	}
 	root.OnUsageError = wrongOption
+	cli.HelpPrinter = func(w io.Writer, _ string, of any) {
+		if c, ok := of.(*cli.Command); ok {
+			s.help(w, c)
+		}
+	}
 	for _, c := range root.Commands {
 		c.OnUsageError = wrongOption
 		c.Before = argumentsOf(c)
+		if word := alternatives[c.Name]; word != "" {
+			c.Aliases = append(c.Aliases, word)
+		}
 		for _, f := range c.Flags {
 			if yes, ok := f.(*cli.BoolFlag); ok && yes.Name == "yes" {
 				yes.Aliases = []string{"y"}
@@ -247,9 +256,9 @@ func argumentsOf(c *cli.Command) cli.BeforeFunc {
 
 // elsewhere is what people call a command who come from other programs.
 var elsewhere = map[string]string{
-	"up": "deploy", "apply": "deploy", "start": "deploy", "install": "deploy", "run": "deploy", "update": "deploy", "upgrade": "deploy", "down": "retire", "remove": "retire", "delete": "retire", "uninstall": "retire", "destroy": "retire", "rm": "retire",
-	"ps": "status", "ls": "status", "list": "status", "validate": "check", "lint": "check", "config": "check", "verify": "check", "diff": "compare", "plan": "compare", "preview": "compare", "history": "logbook", "log": "logbook",
-	"rollback": "revert", "undo": "revert", "restore": "revert", "prune": "sweep", "clean": "sweep", "cleanup": "sweep", "fmt": "tidy", "format": "tidy", "explain": "about", "test": "prove", "health": "prove", "scan": "survey", "facts": "survey", "volumes": "mounts", "environment": "env", "vars": "env",
+	"up": "deploy", "apply": "deploy", "start": "deploy", "install": "deploy", "run": "deploy", "update": "deploy", "upgrade": "deploy", "down": "retire", "delete": "retire", "uninstall": "retire", "destroy": "retire", "rm": "retire",
+	"ps": "status", "ls": "status", "list": "status", "validate": "check", "lint": "check", "config": "check", "verify": "check", "diff": "compare", "plan": "compare", "preview": "compare", "log": "logbook",
+	"undo": "revert", "restore": "revert", "prune": "sweep", "clean": "sweep", "cleanup": "sweep", "fmt": "tidy", "format": "tidy", "health": "prove", "scan": "survey", "facts": "survey", "volumes": "mounts", "environment": "env", "vars": "env",
 }
 
 // noCommand answers a command that there is not: with the nearest one, or with ours for a word from elsewhere.
@@ -276,21 +285,8 @@ func wrongOption(_ context.Context, c *cli.Command, err error, _ bool) error {
 	return usage("%s (%s --help lists the options)", strings.Replace(err.Error(), "flag provided but not defined: -", "there is no option --", 1), name)
 }
 
-func (s *session) helpCommand() *cli.Command {
-	return &cli.Command{Name: "help", Aliases: []string{"h"}, Usage: "the commands, or the options of one", ArgsUsage: "[COMMAND]", Action: func(ctx context.Context, c *cli.Command) error {
-		name := c.Args().First()
-		switch {
-		case name == "":
-			return cli.ShowRootCommandHelp(c.Root())
-		case c.Root().Command(name) == nil:
-			return s.noCommand(c, name)
-		}
-		return cli.ShowCommandHelp(ctx, c.Root(), name)
-	}}
-}
-
 func (s *session) versionCommand() *cli.Command {
-	return &cli.Command{Name: "version", Usage: "which version this is", Action: func(context.Context, *cli.Command) error {
+	return &cli.Command{Name: "version", Usage: "show the version", Action: func(context.Context, *cli.Command) error {
 		fmt.Fprintln(s.Out, "lantern "+s.version)
 		return nil
 	}}
@@ -345,7 +341,7 @@ func (s *session) confirm(ctx context.Context, question string, yes bool) error 
 		return nil
 	}
 	if !isTerminal(s.In) {
-		return usage("%s This is no terminal to ask on: --yes answers", question)
+		return usage("%s stdin is not a terminal; pass --yes", question)
 	}
 	fmt.Fprintf(s.Err, "%s [y/N] ", question)
 	answered := make(chan string, 1)

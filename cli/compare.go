@@ -14,9 +14,9 @@ import (
 func (s *session) compareCommand() *cli.Command {
 	var fail bool
 	return &cli.Command{
-		Name: "compare", Usage: "declared beside running, field by field, and what a deploy would therefore do", ArgsUsage: "[STACK]",
+		Name: "compare", Usage: "show how running containers differ from your files", ArgsUsage: "[STACK]",
 		Description: "Changes nothing. What somebody has changed by hand shows, too.",
-		Flags:       []cli.Flag{&cli.BoolFlag{Name: "fail-if-different", Usage: "exit code 1 when a deploy would do something", Destination: &fail}},
+		Flags:       []cli.Flag{&cli.BoolFlag{Name: "fail-if-different", Usage: "exit code 1 when a deploy would change something", Destination: &fail}},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			w, stacks, asJSON, err := s.surveyed(ctx, c.Args().First())
 			if err != nil {

@@ -22,11 +22,11 @@ func (s *session) demoCommand() *cli.Command {
 	var dir string
 	var stay bool
 	return &cli.Command{
-		Name: "demo", Usage: "the whole story on a made-up lab, against the built-in stand-in engine",
+		Name: "demo", Usage: "guided tour on a sample lab; needs no engine",
 		Description: "Writes the lab Skerry Light, finds its five mistakes, mends and deploys it. No network, no engine, no questions.",
 		Flags: []cli.Flag{
-			&cli.StringFlag{Name: "dir", Usage: "put the lab into `DIR` (default: a new folder for temporary files)", Destination: &dir},
-			&cli.BoolFlag{Name: "stay", Usage: "keep the stand-in engines running for your own tries; on a folder of an earlier demo, only that", Destination: &stay},
+			&cli.StringFlag{Name: "dir", Usage: "put the lab into `DIR` (default: a new temporary folder)", Destination: &dir},
+			&cli.BoolFlag{Name: "stay", Usage: "keep the stand-in engines running for your own tries; with the folder of an earlier demo: only that", Destination: &stay},
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if dir == "" {

@@ -23,12 +23,12 @@ func (s *session) deployCommand() *cli.Command {
 	var yes, dryRun, takeOver, same bool
 	var despite []string
 	return &cli.Command{
-		Name: "deploy", Usage: "check, compare, ask, pull, replace in order, prove, or put back", ArgsUsage: "[STACK]",
+		Name: "deploy", Usage: "check, replace what changed, test it; restore the old version on failure", ArgsUsage: "[STACK]",
 		Flags: []cli.Flag{
 			&cli.BoolFlag{Name: "yes", Usage: "do not ask", Destination: &yes},
-			&cli.BoolFlag{Name: "dry-run", Usage: "only say what would be done", Destination: &dryRun},
-			&cli.StringSliceFlag{Name: "despite", Usage: "errors of this `RULE` do not stop the deploy; the logbook says so", Destination: &despite},
-			&cli.BoolFlag{Name: "take-over", Usage: "do not wait for a deploy from another machine that has died there", Destination: &takeOver},
+			&cli.BoolFlag{Name: "dry-run", Usage: "show what would change, and change nothing", Destination: &dryRun},
+			&cli.StringSliceFlag{Name: "despite", Usage: "deploy although `RULE` reports errors (recorded)", Destination: &despite},
+			&cli.BoolFlag{Name: "take-over", Usage: "take over the lock of a crashed deploy now", Destination: &takeOver},
 			sameLabFlag(&same),
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
@@ -63,7 +63,7 @@ func (s *session) deployCommand() *cli.Command {
 
 // sameLabFlag is the option of every command that changes what runs: what was deployed under the lab's name from elsewhere is the same lab's.
 func sameLabFlag(into *bool) cli.Flag {
-	return &cli.BoolFlag{Name: "same-lab", Usage: "what another clone has deployed under this lab's name is of this very lab", Destination: into}
+	return &cli.BoolFlag{Name: "same-lab", Usage: "services that another clone deployed under this lab's name are of this lab", Destination: into}
 }
 
 func refusalOf(err error) *app.Refusal {

@@ -261,10 +261,10 @@ func TestLifeOfAStack(t *testing.T) {
 		assert.NotEqual(t, first["tide-log.front"].ID, second["tide-log.front"].ID)
 		assert.Contains(t, b.page(front).Env, "LEVEL=high")
 
-		// A version that never becomes ready: what ran before runs again, and the message says why.
+		// A version that never becomes ready: old version restored, and the message says why.
 		write(enginetest.NeverReady, "high", "2s")
 		_, stderr := b.run(4, "deploy", "--yes")
-		assert.Contains(t, stderr, "it was not ready within 2s: port 8080 gives no answer to / with a status of 200 to 399")
+		assert.Contains(t, stderr, "it was not ready within 2s: port 8080 / returned 503; expected 200-399")
 		assert.Contains(t, stderr, "waiting for a tide that does not come")
 		third := b.containers()
 		assert.Len(t, third, 3)
@@ -404,7 +404,7 @@ run-as = "roott"
 		require.NoError(t, json.Unmarshal([]byte(stdout), &got), stdout)
 		want := map[string][]string{ // by rule: place, message, evidence
 			"port-in-use":     {"tide-log/stack.toml:4:12:5", fmt.Sprintf("held by the process cli.test (pid %d), which listens on 127.0.0.1", os.Getpid())},
-			"mount-case":      {"tide-log/stack.toml:8:4:23", b.data + "/Journals does, in other letter case"},
+			"mount-case":      {"tide-log/stack.toml:8:4:23", b.data + "/Journals does, with different capital letters"},
 			"account-unknown": {"tide-log/stack.toml:12:11:5", "lamp-room has no account roott"},
 			"zone-unknown":    {"lab.toml:2:13:14", "letter case counts"},
 		}

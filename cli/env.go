@@ -13,8 +13,8 @@ import (
 func (s *session) envCommand() *cli.Command {
 	var offline bool
 	return &cli.Command{
-		Name: "env", Usage: "where the value of each variable comes from, and what it wins over; secrets hidden", ArgsUsage: "STACK[/SERVICE]",
-		Flags: []cli.Flag{&cli.BoolFlag{Name: "offline", Usage: "look at the files alone: without the ids of accounts and the variables of images", Destination: &offline}},
+		Name: "env", Usage: "show where each variable is set and what it overrides", ArgsUsage: "STACK[/SERVICE]",
+		Flags: []cli.Flag{&cli.BoolFlag{Name: "offline", Usage: "read the files only: without ids of accounts and variables of images", Destination: &offline}},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			name, service, _ := strings.Cut(c.Args().First(), "/")
 			if name == "" {

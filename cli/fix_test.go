@@ -48,9 +48,9 @@ func (b *bench) read(name string) string {
 // What --fix did is said edit by edit, once each, in text and as JSON, and no secret is in it.
 func TestFixSaysWhatItDid(t *testing.T) {
 	text, stderr := fixBench(t).run(0, "check", "--offline", "--fix")
-	assert.Contains(t, text, "mended mast/stack.toml:2:1  key-unknown  \"imgae\" becomes \"image\"\n")
-	assert.Contains(t, text, "mended mast/mast.env:2:1  env-plain-secret  adds \"A_PASSWORD='hidden (22 characters)'\"\n")
-	assert.Equal(t, 6, strings.Count(text, "mended "), text)
+	assert.Contains(t, text, "fixed mast/stack.toml:2:1  key-unknown  \"imgae\" becomes \"image\"\n")
+	assert.Contains(t, text, "fixed mast/mast.env:2:1  env-plain-secret  adds \"A_PASSWORD='hidden (22 characters)'\"\n")
+	assert.Equal(t, 6, strings.Count(text, "fixed "), text)
 	b := fixBench(t)
 	inJSON, more := b.run(0, "check", "--offline", "--fix", "--format", "json")
 	var said struct {

@@ -277,7 +277,7 @@ func TestWaysOn(t *testing.T) {
 	require.NoError(t, err)
 	b.write("tide-log/stack.toml", string(failing))
 	_, stderr = b.run(4, "deploy", "--yes")
-	assert.Contains(t, stderr, "what ran before runs again")
+	assert.Contains(t, stderr, "old version restored")
 	assert.Contains(t, stderr, "the files still declare the version that failed: mend them, or bring back those of what runs with lantern revert tide-log")
 	b.run(0, "revert", "tide-log", "--yes")
 	text, err := os.ReadFile(filepath.Join(b.dir, "tide-log", "stack.toml"))

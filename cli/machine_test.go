@@ -110,7 +110,7 @@ run-as = "lantern-keepr"
 			14: {"mount-denied", "lantern-keeper (uid 6311) may not write there", "belongs to root (uid 0) and root (gid 0), mode 0755"},
 			16: {"mount-denied", "may not write there", "the entry user:6311 grants rwx, but the mask r-x takes write back"},
 			17: {"mount-missing", "/own/new/deep/x does not exist", "/own is there, and nothing called new is in it"},
-			18: {"mount-case", b.data + "/Journals does, in other letter case"},
+			18: {"mount-case", b.data + "/Journals does, with different capital letters"},
 			22: {"account-unknown", "lamp-room has no account lantern-keepr"},
 		} {
 			for _, part := range want {

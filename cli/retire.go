@@ -15,11 +15,11 @@ import (
 func (s *session) retireCommand() *cli.Command {
 	var yes, withVolumes, same bool
 	return &cli.Command{
-		Name: "retire", Usage: "stop and remove a stack's containers and networks; host folders stay", ArgsUsage: "STACK",
+		Name: "retire", Usage: "remove a stack's containers and networks; keep its data", ArgsUsage: "STACK",
 		Description: "Works for a stack whose folder is gone, too. Nothing that is not of this lab is touched.",
 		Flags: []cli.Flag{
 			&cli.BoolFlag{Name: "yes", Usage: "do not ask", Destination: &yes},
-			&cli.BoolFlag{Name: "with-volumes", Usage: "also its volumes, and all that they hold", Destination: &withVolumes},
+			&cli.BoolFlag{Name: "with-volumes", Usage: "also delete its volumes and their data", Destination: &withVolumes},
 			sameLabFlag(&same),
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
@@ -54,7 +54,7 @@ func (s *session) retireCommand() *cli.Command {
 			case out.Result == deploy.Done || out.Result == deploy.NothingToDo:
 				s.say("%s is retired", name)
 				if w.Stack(name) != nil {
-					s.say("its folder stays: status calls it missing, compare and the next deploy make it anew; lantern revert %s deploys what ran last", name)
+					s.say("its folder stays: the next deploy creates it again; lantern revert %s deploys what ran last", name)
 				}
 				return nil
 			}
@@ -70,7 +70,7 @@ func (s *session) retireCommand() *cli.Command {
 // sayWhatGoes lists what a retirement removes, and what stays.
 func (s *session) sayWhatGoes(r *app.Retirement, withVolumes bool) {
 	if gone := slices.Concat(r.Containers, r.Networks); len(gone) > 0 {
-		s.say("on %s these go: %s", r.Host, strings.Join(gone, ", "))
+		s.say("will be removed on %s: %s", r.Host, strings.Join(gone, ", "))
 	}
 	volumes := strings.Join(r.Volumes, ", ")
 	switch {

@@ -17,9 +17,9 @@ import (
 func (s *session) statusCommand() *cli.Command {
 	var yes, same bool
 	return &cli.Command{
-		Name: "status", Usage: "every service: state, since when, restarts, image, links", ArgsUsage: "[STACK]",
+		Name: "status", Usage: "list services: state, uptime, restarts, image, links", ArgsUsage: "[STACK]",
 		Description: "Where a deploy died in the middle, it asks whether what is left of it is to be finished or undone.",
-		Flags:       []cli.Flag{&cli.BoolFlag{Name: "yes", Usage: "do not ask: finish or undo what a deploy that died has left", Destination: &yes}, sameLabFlag(&same)},
+		Flags:       []cli.Flag{&cli.BoolFlag{Name: "yes", Usage: "do not ask: finish or undo what a crashed deploy left", Destination: &yes}, sameLabFlag(&same)},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			w, asJSON, err := s.begin()
 			if err != nil {

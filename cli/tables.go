@@ -18,12 +18,12 @@ func (s *session) portsCommand() *cli.Command {
 	var in string
 	var router, offline bool
 	return &cli.Command{
-		Name: "ports", Usage: "who has which port of a host, and which are free",
+		Name: "ports", Usage: "list used and free ports",
 		Flags: []cli.Flag{
-			&cli.IntFlag{Name: "free", Usage: "only `N` ports that nobody has", Destination: &free},
-			&cli.StringFlag{Name: "range", Usage: "only ports of a range, such as 8710-8790", Value: "1-65535", Destination: &in},
-			&cli.BoolFlag{Name: "router", Usage: "what a router has to forward so that it is reached from outside", Destination: &router},
-			&cli.BoolFlag{Name: "offline", Usage: "look at the files alone", Destination: &offline},
+			&cli.IntFlag{Name: "free", Usage: "list `N` free ports only", Destination: &free},
+			&cli.StringFlag{Name: "range", Usage: "only ports in `RANGE`, such as 8710-8790", Value: "1-65535", Destination: &in},
+			&cli.BoolFlag{Name: "router", Usage: "list what a router has to forward for access from outside", Destination: &router},
+			&cli.BoolFlag{Name: "offline", Usage: "read the files only; ask no host", Destination: &offline},
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			p, err := declare.ParseListen(in)
@@ -73,9 +73,9 @@ func (s *session) portsCommand() *cli.Command {
 func (s *session) mountsCommand() *cli.Command {
 	var offline bool
 	return &cli.Command{
-		Name: "mounts", Usage: "which service uses which folder, as whom", ArgsUsage: "[PATH]",
+		Name: "mounts", Usage: "list which service uses which folder, and as whom", ArgsUsage: "[PATH]",
 		Description: "With PATH only what lies there, above it or below it.",
-		Flags:       []cli.Flag{&cli.BoolFlag{Name: "offline", Usage: "look at the files alone", Destination: &offline}},
+		Flags:       []cli.Flag{&cli.BoolFlag{Name: "offline", Usage: "read the files only; ask no host", Destination: &offline}},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			w, asJSON, err := s.begin()
 			if err != nil {

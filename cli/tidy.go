@@ -18,9 +18,9 @@ import (
 func (s *session) tidyCommand() *cli.Command {
 	var check bool
 	return &cli.Command{
-		Name: "tidy", Usage: "one canonical layout of the files; comments stay", ArgsUsage: "[FILE|-]",
+		Name: "tidy", Usage: "format the files; comments stay", ArgsUsage: "[FILE|-]",
 		Description: "Without FILE all files of the lab; with - from standard input to standard output.",
-		Flags:       []cli.Flag{&cli.BoolFlag{Name: "check", Usage: "change nothing, name the files that are not tidy", Destination: &check}},
+		Flags:       []cli.Flag{&cli.BoolFlag{Name: "check", Usage: "find mistakes before you deploy", Destination: &check}},
 		Action: func(_ context.Context, c *cli.Command) error {
 			if c.Args().First() == "-" {
 				return s.tidyInput(check)

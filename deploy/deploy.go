@@ -291,7 +291,7 @@ func (d *Deployer) stop(ctx context.Context, stack string, s plan.Service) error
 	return nil
 }
 
-// replace brings one service to what is declared and waits until it is ready.
+// replace brings one service to what is declared and waiting for ready.
 func (d *Deployer) replace(ctx context.Context, stack string, s plan.Service, lock *lock) *Failure {
 	proof := plan.ProofOf(s.Service)
 	if s.Action == plan.Keep {

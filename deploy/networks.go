@@ -179,11 +179,11 @@ func (d *Deployer) obstacle(ctx context.Context, p plan.Stack) (string, error) {
 			switch {
 			case !slices.Contains(c.Networks, n.Name):
 			case c.Lab != d.Lab:
-				return fmt.Sprintf("the network %s has to be made anew, and the container %s is on it, which is not of this lab: take it off first", n.Name, c.Name), nil
+				return fmt.Sprintf("the network %s has to be made again, and the container %s is on it, which is not of this lab: take it off first", n.Name, c.Name), nil
 			case c.Stack != p.Stack.Name && slices.ContainsFunc(others, func(o survey.Container) bool {
 				return o.Lab == d.Lab && o.Stack == c.Stack && o.Service == ""
 			}):
-				return fmt.Sprintf("the network %s has to be made anew, and %s on it is being deployed: try again when that has ended", n.Name, c.Stack), nil
+				return fmt.Sprintf("the network %s has to be made again, and %s on it is being deployed: try again when that has ended", n.Name, c.Stack), nil
 			}
 		}
 	}

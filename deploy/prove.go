@@ -131,11 +131,7 @@ func (p *proving) late(ctx context.Context) *Failure {
 	if ctx.Err() != nil {
 		return &Failure{Service: p.service, Message: "interrupted while it was waited for"}
 	}
-	why := observe.NotReady(p.proof)
-	if p.how != "" {
-		why += ": " + p.how
-	}
-	return p.failed(ctx, p.stack, p.service, p.id, fmt.Sprintf("it was not ready within %s: %s", p.proof.Within, why))
+	return p.failed(ctx, p.stack, p.service, p.id, fmt.Sprintf("it was not ready within %s: %s", p.proof.Within, observe.NotReady(p.proof, p.how)))
 }
 
 // follow reads a container's log from its last line on, and returns what tells the last one so far.

@@ -187,6 +187,6 @@ func (d *Deployer) startAgain(ctx context.Context, stack string, back []engine.S
 			needs("look at %s.%s: it runs again, but %s", stack, service, f.Message)
 			continue
 		}
-		d.event(stack, service, StepPutBack, EventDone, "what ran before runs again")
+		d.event(stack, service, StepPutBack, EventDone, "old version restored")
 	}
 }

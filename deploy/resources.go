@@ -191,7 +191,7 @@ func (d *Deployer) awaitOthers(ctx context.Context, stack string, s *lab.Service
 				ready = true // a log is not read again from the start
 			default:
 				ready, _ = d.Ready(waiting, c, proof, nil, c.Started)
-				last = observe.NotReady(proof)
+				last = observe.NotReady(proof, "")
 			}
 			if ready {
 				break

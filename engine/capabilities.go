@@ -23,7 +23,7 @@ var ofPodmansService = capabilities{
 	manyNetworks: true,
 	notReported:  []string{"log-limit", "sysctls", "aliases", "ipc"},
 	missing: []string{
-		"it cannot change a restart policy: where it starts anew in the middle of a deploy, the next run brings back what ran before",
+		"it cannot change a restart policy: where it restarts in the middle of a deploy, the next run restores the old version",
 		"it does not show aliases, log-limit, sysctls and ipc of a container: a change of these by hand is not seen",
 		"it does not ask a registry without pulling: lantern asks registries itself",
 	},

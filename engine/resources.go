@@ -141,7 +141,7 @@ func (e *Engine) RemoveNetwork(ctx context.Context, name, lab string) error {
 			return err
 		})
 		if lost == nil && len(n.Network.Containers) == 0 {
-			return resourceError("network", ErrMiscounted, "nobody is on the network %s, but the engine has lost count and keeps it until it starts anew", name)
+			return resourceError("network", ErrMiscounted, "the network %s has no containers, but the engine has lost count and keeps it until it restarts", name)
 		}
 	}
 	return err

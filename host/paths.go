@@ -144,7 +144,7 @@ func readVolumes(ctx context.Context, e *engine.Engine, s *survey.Survey, names 
 	}
 }
 
-// near returns what somebody who wrote a path that does not exist may have meant: the path in other letter case, then names beside
+// near returns what somebody who wrote a path that does not exist may have meant: the path with different capital letters, then names beside
 // where it should be, most alike first.
 func near(from hostconn.Files, p string) []string {
 	var found []string
@@ -170,7 +170,7 @@ func beside(p string, paths []string) []string {
 	return paths
 }
 
-// otherCase walks down a path, taking at each step the name as it is or in other letter case.
+// otherCase walks down a path, taking at each step the name as it is or with different capital letters.
 func otherCase(from hostconn.Files, p string) (string, bool) {
 	at := "/"
 	for _, part := range strings.Split(strings.Trim(p, "/"), "/") {
@@ -191,7 +191,7 @@ func otherCase(from hostconn.Files, p string) (string, bool) {
 	return at, true
 }
 
-// nearAmong returns up to three of the names that are p in other letter case or lie beside it and are alike.
+// nearAmong returns up to three of the names that are p with different capital letters or lie beside it and are alike.
 func nearAmong(p string, names []string) []string {
 	distance := func(n string) int {
 		if strings.EqualFold(n, p) {

@@ -108,7 +108,7 @@ func saysAbsent(e *transport.Error) bool {
 func refusal(status int) string {
 	switch status {
 	case http.StatusUnauthorized, http.StatusForbidden:
-		return fmt.Sprintf("it wants a login that nobody has given (status %d)", status)
+		return fmt.Sprintf("it needs a login (status %d)", status)
 	case http.StatusTooManyRequests:
 		return fmt.Sprintf("it has been asked too often for now (status %d)", status)
 	}

@@ -44,7 +44,7 @@ func misnamed(dir string) string {
 	found, _ := os.ReadDir(dir)
 	for _, e := range found {
 		if name := e.Name(); !e.IsDir() && regexp.MustCompile(`(?i)^labs?\.(toml|tml|ya?ml|json)$`).MatchString(name) {
-			return ", and " + name + " is read by nobody"
+			return "; " + name + " is not read"
 		}
 	}
 	return ""

@@ -116,7 +116,7 @@ func Rules(w io.Writer, rules []check.Rule) {
 		fmt.Fprintf(w, "| [`%s`](#%s) | %s | %s | %s | %s |\n", r.Name, r.Name, r.Severity, cell.Replace(r.Title), needs(r.Needs), mends)
 	}
 	for _, r := range rules {
-		fmt.Fprintf(w, "\n## %s\n%s. %s\n\n```toml\n# the mistake\n%s\n# mended\n%s\n```\n", r.Name, strings.ToUpper(r.Title[:1])+r.Title[1:], r.Text, r.Mistake, r.Mended)
+		fmt.Fprintf(w, "\n## %s\n%s. %s\n\n```toml\n# wrong\n%s\n# right\n%s\n```\n", r.Name, strings.ToUpper(r.Title[:1])+r.Title[1:], r.Text, r.Mistake, r.Mended)
 	}
 }
 
@@ -136,5 +136,19 @@ func keyTable(w io.Writer, keys []declare.KeyDoc) {
 			fmt.Fprintf(w, "\n### `%s`\n\n", k.Keys[0].Table)
 			keyTable(w, k.Keys)
 		}
+	}
+}
+
+// Topics lists what can be asked about.
+func Topics(w io.Writer, p Paint) {
+	for _, topic := range [][2]string{
+		{"keys", "list all keys of lab.toml and stack.toml"},
+		{"rules", "list all rules of the check"},
+		{"KEY", "explain a key, such as ports"},
+		{"RULE", "explain a rule, such as port-clash"},
+		{"WORD", "say what a word of another format is here, such as environment"},
+		{"--all keys", "print the whole reference of keys; --all rules that of rules"},
+	} {
+		fmt.Fprintf(w, "  %s  %s\n", p.Head(fmt.Sprintf("lantern about %-10s", topic[0])), topic[1])
 	}
 }

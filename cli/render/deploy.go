@@ -25,7 +25,7 @@ func Plan(w io.Writer, p Paint, s plan.Stack, verbose bool) {
 		fmt.Fprintf(w, "%s%s: %s\n", p.Head(s.Stack.Name), host, p.Look("a deploy is at work here, or has died in the middle; the next one finishes or undoes what it left"))
 	}
 	if !s.Changes() {
-		fmt.Fprintf(w, "%s%s: everything runs as declared, nothing to do\n", p.Head(s.Stack.Name), host)
+		fmt.Fprintf(w, "%s%s: up to date\n", p.Head(s.Stack.Name), host)
 		for _, reference := range s.Unasked {
 			fmt.Fprintf(w, "  %s %s: its registry does not say whether it has moved; a deploy fetches it, and replaces what runs if it has\n", p.Look("fetch   "), Harmless(reference))
 		}
@@ -183,7 +183,7 @@ func (g *LineReporter) words(e deploy.Event) string {
 		}
 	case deploy.StepStop:
 		if done {
-			return "what ran before is stopped and kept"
+			return "old version stopped; it is kept until the new one has passed"
 		}
 	case deploy.StepStart:
 		if done {
@@ -241,13 +241,13 @@ func Failure(w io.Writer, p Paint, stack string, out deploy.Outcome) {
 		fmt.Fprintf(w, "%s: nothing was changed: %s\n", p.Head(stack), Harmless(out.Holder))
 		return
 	case deploy.PutBack:
-		text := "the deploy did not succeed; what ran before runs again"
+		text := "the deploy failed; old version restored"
 		if !ranBefore(out) {
-			text = "the deploy did not succeed; nothing ran before, and the containers that it made are cleaned away"
+			text = "the deploy failed; nothing ran before; its containers are removed"
 		}
 		fmt.Fprintf(w, "%s: %s\n", p.Head(stack), p.Bad(text))
 	case deploy.NeedsManual:
-		fmt.Fprintf(w, "%s: %s\n", p.Head(stack), p.Bad("this needs a hand"))
+		fmt.Fprintf(w, "%s: %s\n", p.Head(stack), p.Bad("manual action needed"))
 	}
 	if f := out.Failure; f != nil {
 		text := f.Message
@@ -256,14 +256,14 @@ func Failure(w io.Writer, p Paint, stack string, out deploy.Outcome) {
 		}
 		fmt.Fprintf(w, "  %s  %s\n", p.Faint("why"), Harmless(text))
 		if len(f.Log) > 0 {
-			fmt.Fprintf(w, "  %s\n", p.Faint("the last it said:"))
+			fmt.Fprintf(w, "  %s\n", p.Faint("last log lines:"))
 			for _, line := range f.Log {
-				fmt.Fprintln(w, "    "+p.Faint("| ")+Harmless(line))
+				fmt.Fprintln(w, "      "+Harmless(line))
 			}
 		}
 	}
 	if out.Result == deploy.PutBack && out.Plan != nil && writes(*out.Plan) {
-		fmt.Fprintf(w, "  %s\n", p.Faint("what the new version has written into folders and volumes meanwhile stays as it is"))
+		fmt.Fprintf(w, "  %s\n", p.Faint("data written by the new version is not undone"))
 	}
 	if out.Result == deploy.PutBack {
 		for _, v := range out.Stay {

@@ -21,7 +21,7 @@ func Fixes(w io.Writer, p Paint, all []app.Fixed) {
 		case f.New == "":
 			what = "takes out " + quoted(f.Old)
 		}
-		fmt.Fprintf(w, "%s %s  %s  %s\n", p.Good("mended"), p.Head(Harmless(f.At.String())), f.Rule, Harmless(what))
+		fmt.Fprintf(w, "%s %s  %s  %s\n", p.Good("fixed"), p.Head(Harmless(f.At.String())), f.Rule, Harmless(what))
 	}
 	if len(all) > 0 {
 		fmt.Fprintln(w)

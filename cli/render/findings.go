@@ -102,14 +102,14 @@ func one(w io.Writer, p Paint, f check.Finding) {
 	if f.Mend != nil {
 		text := f.Mend.Text
 		if len(f.Mend.Edits) > 0 && !strings.HasPrefix(text, "check --fix") {
-			text += "; check --fix writes it here"
+			text += " (check --fix does it)"
 		}
 		for i, line := range strings.Split(text, "\n") {
-			head := p.Good("mend")
+			head := p.Good("fix")
 			if i > 0 {
-				head = "    "
+				head = "   "
 			}
-			fmt.Fprintf(w, "    %s      %s\n", head, Harmless(line))
+			fmt.Fprintf(w, "    %s       %s\n", head, Harmless(line))
 		}
 	}
 }

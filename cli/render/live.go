@@ -38,7 +38,7 @@ func NewLive(w io.Writer, p Paint, plans []plan.Stack) *Live {
 		st := m.stack(s.Stack.Name, host)
 		for _, v := range s.Services {
 			if v.Action != plan.Keep {
-				st.row(v.Name).text = "waits for its turn"
+				st.row(v.Name).text = "queued"
 			}
 		}
 	}
@@ -150,7 +150,7 @@ func (m *liveModel) take(e deploy.Event) {
 	s.ended = e.Time
 	if e.Service == "" {
 		if e.Step == deploy.StepPutBack {
-			s.note = map[string]string{deploy.EventBegun: "is being put back", deploy.EventDone: "put back", deploy.EventFailed: "needs a hand"}[e.State]
+			s.note = map[string]string{deploy.EventBegun: "restoring the old version", deploy.EventDone: "put back", deploy.EventFailed: "manual action needed"}[e.State]
 		}
 		return
 	}
@@ -186,7 +186,7 @@ func (m *liveModel) take(e deploy.Event) {
 		case deploy.StepStart:
 			say(Paint.Look, map[bool]string{false: "starts", true: "started"}[done])
 		case deploy.StepProve:
-			say(Paint.Look, "waits until it is ready")
+			say(Paint.Look, "waiting for ready")
 			if done {
 				say(Paint.Good, e.Detail)
 			}
@@ -255,7 +255,7 @@ func (m *liveModel) rowLines(r *liveRow, now time.Time) []string {
 		return []string{line}
 	}
 	text := r.tone(p, r.text)
-	if r.line != "" || r.text == "starts" || r.text == "waits until it is ready" {
+	if r.line != "" || r.text == "starts" || r.text == "waiting for ready" {
 		text += p.Faint(strings.Repeat(".", m.beat%4))
 	}
 	lines := []string{line + text}

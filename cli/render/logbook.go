@@ -41,7 +41,7 @@ func Logbook(w io.Writer, p Paint, list []history.Entry, stack string) {
 
 func kind(e history.Entry) string {
 	if e.RevertOf > 0 {
-		return fmt.Sprintf("%s to %d", e.Kind, e.RevertOf)
+		return fmt.Sprintf("back to entry %d", e.RevertOf)
 	}
 	return e.Kind
 }

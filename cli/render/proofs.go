@@ -24,12 +24,12 @@ func Proofs(w io.Writer, p Paint, list []observe.Proven) {
 			shown = ""
 		}
 		last = who
-		holds := p.Good("holds")
+		holds := p.Good("passed")
 		switch {
 		case v.OK:
 		case v.Decides():
 			failed++
-			holds = p.Bad("fails")
+			holds = p.Bad("failed")
 		default:
 			noted++
 			holds = p.Look("silent")
@@ -44,7 +44,7 @@ func Proofs(w io.Writer, p Paint, list []observe.Proven) {
 		rows = append(rows, []string{shown, v.What, v.Target, holds, at})
 	}
 	columns(w, p, []string{"service", "proof", "of", "result", "seen at"}, rows)
-	sum := fmt.Sprintf("%s hold", declare.Counted(len(list)-failed-noted, "proof"))
+	sum := fmt.Sprintf("%s passed", declare.Counted(len(list)-failed-noted, "test"))
 	if failed > 0 {
 		sum += ", " + p.Bad(fmt.Sprintf("%d fail", failed))
 	}

@@ -35,7 +35,7 @@ func TestStatusTable(t *testing.T) {
 	assert.Equal(t, strings.TrimPrefix(`
   host       service             state       for  image          page                    note
   lamp-room  tide-log/desk       ready       1h   tide-desk:2.3  http://lamp-room:8710/
-  lamp-room  tide-log/store      restarting  5s   store:4.2                             it ended with exit code 3; 3 restarts
+  lamp-room  tide-log/store      restarting  5s   store:4.2                              it ended with exit code 3; 3 restarts
   boathouse  bird-count/counter  running     3d   counter:1                              differs from the files
   boathouse  bird-count/queue    ready       3s   queue:1                                what waits to be counted
   boathouse  bird-count/gallery  missing
@@ -70,7 +70,7 @@ tide-log on lamp-room
 `, "\n"), b.String())
 	b.Reset()
 	Plan(&b, NewPaint(false), plan.Stack{Stack: st, Services: p.Services[:1]}, true)
-	assert.Equal(t, "tide-log on lamp-room: everything runs as declared, nothing to do\n", b.String())
+	assert.Equal(t, "tide-log on lamp-room: up to date\n", b.String())
 	b.Reset()
 	require.NoError(t, PlansJSON(&b, []plan.Stack{p}))
 	assert.Contains(t, b.String(), `"field": "env.LEVEL"`)
@@ -92,7 +92,7 @@ func TestProgress(t *testing.T) {
 		{Service: "desk", Step: deploy.StepStart, State: deploy.EventFailed, Detail: "the port is held"},
 		{Step: deploy.StepPutBack, State: deploy.EventBegun},
 		{Service: "desk", Step: deploy.StepRemove, State: deploy.EventDone, Detail: "the new container"},
-		{Service: "desk", Step: deploy.StepPutBack, State: deploy.EventDone, Detail: "what ran before runs again"},
+		{Service: "desk", Step: deploy.StepPutBack, State: deploy.EventDone, Detail: "old version restored"},
 		{Step: deploy.StepPutBack, State: deploy.EventDone},
 	} {
 		e.Stack, e.Time = "tide-log", began.Add(time.Duration(i)*100*time.Millisecond)
@@ -103,11 +103,11 @@ func TestProgress(t *testing.T) {
      0.2s  tide-log/desk            2MB of 8MB, 1 of 3 layers
      0.4s  tide-log/desk            pulled
      0.6s  tide-log/desk            new container made
-     0.7s  tide-log/desk            what ran before is stopped and kept
+     0.7s  tide-log/desk            old version stopped; it is kept until the new one has passed
      0.8s  tide-log/desk            the port is held
      0.9s  tide-log                 putting back
      1.0s  tide-log/desk            removed the new container
-     1.1s  tide-log/desk            what ran before runs again
+     1.1s  tide-log/desk            old version restored
      1.2s  tide-log                 put back
 `, "\n"), b.String())
 }
@@ -119,8 +119,8 @@ func TestFailure(t *testing.T) {
 	}{
 		{deploy.Outcome{Result: deploy.Refused, Holder: "keeper (pid 7) is changing this stack"}, "\ntide-log: nothing was changed: keeper (pid 7) is changing this stack\n"},
 		{deploy.Outcome{Result: deploy.PutBack, Failure: &deploy.Failure{Service: "desk", Message: "it ended", Log: []string{"one", "two"}}},
-			"\ntide-log: the deploy did not succeed; what ran before runs again\n  why  desk: it ended\n  the last it said:\n    | one\n    | two\n"},
-		{deploy.Outcome{Result: deploy.NeedsManual, ManualSteps: []string{"start it", "look at it"}}, "\ntide-log: this needs a hand\n  do   start it\n  do   look at it\n"},
+			"\ntide-log: the deploy failed; old version restored\n  why  desk: it ended\n  last log lines:\n      one\n      two\n"},
+		{deploy.Outcome{Result: deploy.NeedsManual, ManualSteps: []string{"start it", "look at it"}}, "\ntide-log: manual action needed\n  do   start it\n  do   look at it\n"},
 	} {
 		var b bytes.Buffer
 		Failure(&b, NewPaint(false), "tide-log", c.out)
@@ -165,7 +165,7 @@ ports in use
   port      address    by
   631/tcp   127.0.0.1  printd (pid 9)
   631/udp   all IPv4   container mast.sensor
-  8712/tcp  all IPv6   nobody who may be seen
+  8712/tcp  all IPv6   a hidden process
 
 folders of the lab
   path       kind         owner              group             mode  beyond the mode
@@ -252,7 +252,7 @@ mast/stack.toml:3:17  env-weak-secret  error
 
 lab  account-root  note
     without a place
-    mend      8710 is free; check --fix writes it here
+    fix       8710 is free (check --fix does it)
 
 mast/stack.toml:2:11  port-random  accepted: nobody needs it
 
@@ -271,7 +271,7 @@ func TestRulesAsMarkdown(t *testing.T) {
 	var b bytes.Buffer
 	Rules(&b, []check.Rule{{Name: "port-random", Severity: check.Warning, Needs: check.Host, Mends: true, Title: "a | b", Text: "Why.", Mistake: "x = 1\ny = 2", Mended: "x = 2"}})
 	assert.Contains(t, b.String(), "| [`port-random`](#port-random) | warning | a \\| b | the host's survey | ✓ |\n")
-	assert.Contains(t, b.String(), "## port-random\nA | b. Why.\n\n```toml\n# the mistake\nx = 1\ny = 2\n# mended\nx = 2\n```\n")
+	assert.Contains(t, b.String(), "## port-random\nA | b. Why.\n\n```toml\n# wrong\nx = 1\ny = 2\n# right\nx = 2\n```\n")
 }
 
 // Many findings stand by rule, the worst first: one in full, then what is not said yet, and how many more.
@@ -300,7 +300,7 @@ mast/stack.toml:2:11  port-random  error
 mast/stack.toml:1:10  image-moving-tag  warning
     image = "«sensor:latest»"
     the tag latest moves
-    mend      1.4 is there; check --fix writes it here
+    fix       1.4 is there (check --fix does it)
     also      mast/stack.toml:3:10
               mast/stack.toml:5:10
               mast/stack.toml:7:10

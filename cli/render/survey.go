@@ -118,7 +118,7 @@ func listenerRows(s *survey.Survey) [][]string {
 	})
 	var rows [][]string
 	for _, l := range sorted {
-		by := "nobody who may be seen"
+		by := "a hidden process"
 		switch {
 		case l.Container != "":
 			by = "container " + l.Container

@@ -12,7 +12,7 @@ import (
 // Sweep writes what could go, and what that would free.
 func Sweep(w io.Writer, p Paint, list []observe.Sweepable) {
 	if len(list) == 0 {
-		fmt.Fprintln(w, p.Good("nothing lies around"))
+		fmt.Fprintln(w, p.Good("nothing to remove"))
 		return
 	}
 	var rows [][]string

@@ -19,7 +19,7 @@ type FreePorts struct {
 // Ports writes who has which port, host by host; neighbours of one owner stand on one line.
 func Ports(w io.Writer, p Paint, uses []lab.PortUse) {
 	if len(uses) == 0 {
-		fmt.Fprintln(w, p.Faint("nobody has a port there"))
+		fmt.Fprintln(w, p.Faint("no ports in use there"))
 		return
 	}
 	host := ""

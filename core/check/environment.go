@@ -48,7 +48,7 @@ var environmentRules = []Rule{
 		Find:    resolverFinds,
 	}, {
 		Name: "env-placeholder", Severity: Error, Needs: Files,
-		Title:   "a value that samples carry in place of a real one",
+		Title:   "a sample value in place of a real one",
 		Text:    "For a secret this is an error: everybody knows it. For other variables this is a warning.",
 		Mistake: `MAST_PASSWORD=changeme`,
 		Mended:  `MAST_PASSWORD=a long one of your own`,
@@ -97,11 +97,11 @@ func envPlaceholder(in *Input) {
 			if len(names) == 0 || names[0] != s.FullName() {
 				continue
 			}
-			what, severity := "a value of your own", Warning
+			what, severity := "your own", Warning
 			if v.Value.Secret() {
 				what, severity = "a secret of your own", Error
 			}
-			p := source.Problem{At: v.At, Message: fmt.Sprintf("%s still has the value that samples carry; it needs %s", v.Name, what)}
+			p := source.Problem{At: v.At, Message: fmt.Sprintf("%s still has a sample value; set %s", v.Name, what)}
 			if v.Origin != lab.FromEnv {
 				p.Because = []source.Because{{Text: strings.Join(names, " and ") + " get it from this file"}}
 				if len(names) == 1 {

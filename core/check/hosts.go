@@ -59,7 +59,7 @@ var hostRules = []Rule{
 					continue
 				}
 				if s.Stack.Host.Survey == nil || s.Stack.Host.Survey.Engine == nil {
-					in.skip("host "+s.Stack.Host.Name, "nobody has looked at its engine")
+					in.skip("host "+s.Stack.Host.Name, "engine not surveyed")
 					continue
 				}
 				e := s.Stack.Host.Survey.Engine

@@ -197,7 +197,7 @@ var zoneRules = []Rule{
 	}, {
 		Name: "zone-contradiction", Severity: Warning, Needs: Files, Mends: true, Rests: Names,
 		Title:   "TZ says another zone than timezone",
-		Text:    "The variable wins inside, and whoever reads the file believes the key.",
+		Text:    "The variable wins inside the container; a person who reads the file believes the key.",
 		Mistake: `env.TZ = "UTC"    # the lab has timezone = "Atlantic/Faroe"`,
 		Mended:  `timezone = "UTC"`,
 		Find: func(in *Input) {

@@ -18,7 +18,7 @@ import (
 )
 
 // anythingGoes are keys that every value of their type is right for.
-var anythingGoes = strings.Fields("about address insecure internal existing driver options image command entrypoint secrets overlap privileged read-only init service default ready")
+var anythingGoes = strings.Fields("about address insecure internal existing driver options image command entrypoint secret-variables overlap privileged read-only init service default ready")
 
 // schemas are those that lantern schema prints.
 func schemas(t *testing.T) map[string]*jsonschema.Schema {

@@ -23,7 +23,7 @@ var lifecycleRules = []Rule{
 	}, {
 		Name: "restart-loops", Severity: Warning, Needs: Files,
 		Title:   "a job that others wait for to be done, and that is started again whenever it ends",
-		Text:    "It is never done: the engine starts it anew, and what waits for it waits for a moment that passes.",
+		Text:    "It is never done: the engine starts it again, and services that wait for it may wait forever.",
 		Mistake: `after = ["job done"]    # and job has restart = "unless-stopped"`,
 		Mended:  `restart = "on-failure 3"    # of job`,
 		Find: func(in *Input) {
@@ -38,14 +38,14 @@ var lifecycleRules = []Rule{
 	}, {
 		Name: "ready-unreachable", Severity: Error, Needs: Files,
 		Title:   "ready by http or tcp of a service without a network",
-		Text:    "Nobody can ask it there, so it would never count as ready. A command inside, or a line of its log, can tell.",
+		Text:    "It cannot be reached there, so it would never count as ready. Use a command inside, or a line of its log.",
 		Mistake: "network = \"none\"\nready = { tcp = 8080 }",
 		Mended:  "network = \"none\"\nready = { log = \"open for readings\" }",
 		Find: func(in *Input) {
 			for _, s := range in.services() {
 				alone := s.NetworkMode == "none" || s.NetworkOf != nil && s.NetworkOf.NetworkMode == "none"
 				if y := s.Ready; alone && y != nil && (y.HTTP != nil || y.TCP > 0) {
-					in.report(s, source.Problem{At: y.At, Message: s.FullName() + " has no network, so nobody can ask it on a port"})
+					in.report(s, source.Problem{At: y.At, Message: s.FullName() + " has no network, so no port of it can be reached"})
 				}
 			}
 		},

@@ -136,7 +136,7 @@ var targetRules = []Rule{
 	}, {
 		Name: "mount-sensitive", Severity: Warning, Needs: Files,
 		Title:   "a folder of the system itself, mounted writable",
-		Text:    "A fault in the service, or whoever takes it over, then changes the machine itself.",
+		Text:    "A fault in the service, or an attacker inside it, can then change the machine itself.",
 		Mistake: `mounts = ["/etc -> /a", "/home/keeper -> /b"]`,
 		Mended:  `mounts = ["/etc -> /a, read-only"]`,
 		Find: func(in *Input) {

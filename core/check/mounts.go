@@ -39,7 +39,7 @@ var mountRules = []Rule{
 		},
 	}, {
 		Name: "mount-case", Severity: Error, Needs: Host, Mends: true,
-		Title:   "the folder of a mount exists in other letter case, or one letter away",
+		Title:   "the folder of a mount exists with different capital letters, or one letter away",
 		Text:    "Letter case counts in paths: the service would find an empty folder beside its data.",
 		Mistake: "mounts = [\n  \"${folder.data}/journals -> /a, read-only\",    # it is called Journals\n]",
 		Mended:  `mounts = ["${folder.data}/Journals -> /a, read-only"]`,
@@ -107,7 +107,7 @@ func letCreate(m lab.Mount, p survey.Path) *source.Mend {
 func otherSpelling(p survey.Path) (right, how string, ok bool) {
 	for _, near := range p.NearPaths() {
 		if strings.EqualFold(near, p.Path) {
-			return near, "in other letter case", true
+			return near, "with different capital letters", true
 		}
 	}
 	for _, near := range p.NearPaths() {
@@ -121,7 +121,7 @@ func otherSpelling(p survey.Path) (right, how string, ok bool) {
 
 // respell offers to write the path as it is on the host, as far as it stands in the file to the letter.
 func respell(m lab.Mount, right string) *source.Mend {
-	mend := &source.Mend{Text: right + " is there"}
+	mend := &source.Mend{Text: "change to " + right}
 	written := m.SourceAt.Text()
 	if written == m.Source {
 		mend.Edits = []source.Edit{{At: m.SourceAt, New: right}}

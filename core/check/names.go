@@ -186,7 +186,7 @@ func stackGone(in *Input) {
 	for _, h := range in.Lab.Hosts {
 		if h.Survey == nil {
 			if slices.ContainsFunc(in.Lab.Stacks, func(st *lab.Stack) bool { return st.Host == h }) {
-				in.skip("host "+h.Name, "nobody has looked at this host")
+				in.skip("host "+h.Name, "host not surveyed")
 			}
 			continue
 		}

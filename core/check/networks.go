@@ -44,7 +44,7 @@ func networkMissing(in *Input) {
 		h := s.Stack.Host
 		for _, n := range s.Networks {
 			if n.Existing && (h.Survey == nil || h.Survey.Networks == nil) {
-				in.skip("host "+h.Name, "nobody has looked at its networks")
+				in.skip("host "+h.Name, "networks not surveyed")
 				continue
 			}
 			if !n.Existing || told[n] || slices.ContainsFunc(h.Survey.Networks, func(o survey.Network) bool { return o.Name == n.EngineName }) {
@@ -89,12 +89,12 @@ func respellEngineName[T any](at source.Span, wrong string, on []T, name func(T)
 	for _, o := range on {
 		if right := name(o); strings.EqualFold(right, wrong) || declare.OneLetterAway(right, wrong) {
 			if at.IsZero() {
-				return &source.Mend{Text: "engine-name = \"" + right + "\" names one that is there"}
+				return &source.Mend{Text: "engine-name = \"" + right + "\" names one that exists"}
 			}
 			if !strings.EqualFold(right, wrong) {
-				return &source.Mend{Text: right + " is there"} // whose it is, only a person knows
+				return &source.Mend{Text: "change to " + right} // whose it is, only a person knows
 			}
-			return respellAt(at, wrong, right, right+" is there")
+			return respellAt(at, wrong, right, "change to "+right)
 		}
 	}
 	return nil

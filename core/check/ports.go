@@ -23,7 +23,7 @@ var portRules = []Rule{
 	}, {
 		Name: "port-in-use", Severity: Error, Needs: Host, Mends: true, Rests: Holders,
 		Title:   "a process of the host, or somebody else's container, listens on a declared host port",
-		Text:    "The engine can only publish a port that nobody holds. End what holds it, or take another port.",
+		Text:    "The engine can only publish a free port. Stop what uses it, or choose another port.",
 		Mistake: "ports = [\n  \"8712 -> 80\",    # lampd listens there\n]",
 		Mended:  `ports = ["8713 -> 80"]`,
 		Find:    portInUse,
@@ -86,7 +86,7 @@ func portIgnored(in *Input) {
 		default:
 			continue
 		}
-		in.report(s, source.Problem{At: s.Ports[0].HostAt, Message: fmt.Sprintf("the ports of %s are published by nobody: %s", s.FullName(), why)})
+		in.report(s, source.Problem{At: s.Ports[0].HostAt, Message: fmt.Sprintf("the ports of %s are not published: %s", s.FullName(), why)})
 	}
 }
 

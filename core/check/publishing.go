@@ -14,7 +14,7 @@ import (
 var publishingRules = []Rule{
 	{
 		Name: "port-privileged", Severity: Error, Needs: Host,
-		Title:   "a port that only root may open, and whoever opens it is not root",
+		Title:   "a port that only root may open, and the service does not run as root",
 		Text:    "An engine without root cannot publish host ports below the host's first unprivileged one. And on some engines a process that is not root cannot listen below 1024 inside; take a higher container port, or allow it by sysctls net.ipv4.ip_unprivileged_port_start.",
 		Mistake: "run-as = \"1311:1400\"\nports = [\"8710 -> 443\"]    # on an engine that does not open low ports inside",
 		Mended:  "run-as = \"1311:1400\"\nports = [\"8710 -> 8443\"]",
@@ -57,7 +57,7 @@ var publishingRules = []Rule{
 		Find:    portWideOpen,
 	}, {
 		Name: "page-unpublished", Severity: Error, Needs: Files, Mends: true, Rests: Names,
-		Title:   "page names a container port that nobody outside can reach",
+		Title:   "page names a container port that cannot be reached from outside",
 		Text:    "A link needs a published port, or in the host's network one of listens.",
 		Mistake: "page = \"81/x\"\nports = [\"8710 -> 8080\"]",
 		Mended:  "page = \"8080/x\"\nports = [\"8710 -> 8080\"]",
@@ -69,7 +69,7 @@ func portPrivileged(in *Input) {
 	for _, s := range in.surveyed() {
 		facts := s.Stack.Host.Survey
 		if facts.Engine == nil {
-			in.skip("host "+s.Stack.Host.Name, "nobody has looked at its engine")
+			in.skip("host "+s.Stack.Host.Name, "engine not surveyed")
 			continue
 		}
 		if start := facts.UnprivilegedPortStart; facts.Engine.Rootless && start > 0 {

@@ -226,7 +226,7 @@ func (in *Input) acceptUnused(used map[int]bool) {
 		skipped := slices.ContainsFunc(in.result.Skipped, func(s Skip) bool { return s.Rule == a.Rule })
 		off := slices.ContainsFunc(in.Lab.Severities, func(s lab.Severity) bool { return s.Rule == a.Rule && s.Severity == "off" })
 		if a.Reason == "" {
-			in.add(source.Problem{Stack: a.Stack, Service: a.Service, At: a.At, Message: "this accepts nothing: whoever accepts a finding says why"})
+			in.add(source.Problem{Stack: a.Stack, Service: a.Service, At: a.At, Message: "this accepts nothing: give a reason"})
 			continue
 		}
 		if used[i] || !known || skipped || off || in.Lab.Broken {
@@ -329,7 +329,7 @@ func (in *Input) services() []*lab.Service { return in.shared.services }
 // surveyed returns the services whose hosts have a survey; the other hosts are skipped.
 func (in *Input) surveyed() []*lab.Service {
 	for _, h := range in.shared.unseen {
-		in.skip("host "+h.Name, "nobody has looked at this host")
+		in.skip("host "+h.Name, "host not surveyed")
 	}
 	return in.shared.surveyed
 }

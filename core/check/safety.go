@@ -15,7 +15,7 @@ var safetyRules = []Rule{
 		Find: func(in *Input) {
 			for _, s := range in.services() {
 				if s.Settings.Privileged {
-					in.report(s, source.Problem{At: settingAt(s, "privileged"), Message: s.FullName() + " is privileged: whoever takes it over is root on " + s.Stack.Host.Name})
+					in.report(s, source.Problem{At: settingAt(s, "privileged"), Message: s.FullName() + " is privileged: an attacker inside is root on " + s.Stack.Host.Name})
 				}
 			}
 		},

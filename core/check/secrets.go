@@ -95,7 +95,7 @@ var secretRules = []Rule{
 	}, {
 		Name: "env-weak-secret", Severity: Warning, Needs: Files,
 		Title:   "a secret that is short, or among the commonest",
-		Text:    "Twelve letters that nobody would think of take longer to guess than the machine lasts.",
+		Text:    "Twelve random letters take longer to guess than the machine lasts.",
 		Mistake: `A_PASSWORD=lighthouse`,
 		Mended:  `A_PASSWORD=three long words and a number of your own`,
 		Find: func(in *Input) {
@@ -242,7 +242,7 @@ func eachSecretFile(in *Input, f func(path string, file *declare.EnvFile, fact l
 		}
 		fact, ok := in.Lab.Files[path]
 		if !ok {
-			in.skip(path, "nobody has looked at the files of this machine")
+			in.skip(path, "files of this machine not surveyed")
 			continue
 		}
 		f(path, file, fact)

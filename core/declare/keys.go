@@ -78,7 +78,7 @@ func (r *reader) unknownKey(e entry, names []string, where string, takes func(na
 		case slices.Contains(names, word.Key):
 			p.Mend = &source.Mend{Text: "lantern about " + word.Key + " says how it is written"}
 		default:
-			p.Mend = &source.Mend{Text: "put it to the " + word.Key + " that is there"}
+			p.Mend = &source.Mend{Text: "add it to the " + word.Key + " that exists"}
 		}
 	}
 }
@@ -151,7 +151,7 @@ func Meant(at source.Span, wrong string, names []string, what string) *source.Me
 	if near == "" || near == wrong {
 		return nil
 	}
-	text := near + " " + what
+	text := "change to " + near
 	if !Certain(wrong, near) || !strings.Contains(at.Text(), wrong) {
 		return &source.Mend{Text: text}
 	}

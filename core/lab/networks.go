@@ -250,7 +250,7 @@ func (r *resolver) afterWord(v Value, service, word string) {
 	case "finished", "finish", "complete", "completed", "ended", "end", "exited", "success", "succeeded", "successful", "once":
 		p.Mend = source.Replace(at, " done", service+" done waits for its end")
 	case "ready", "healthy", "started", "running", "up":
-		p.Mend = source.Replace(at, "", service+" alone waits until it is ready")
+		p.Mend = source.Replace(at, "", service+" alone waiting for ready")
 	}
 }
 

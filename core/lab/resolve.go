@@ -99,7 +99,7 @@ func Resolve(decl *declare.Lab, in Input) *Lab {
 	for _, path := range decl.Strays {
 		dir, name, _ := strings.Cut(path, "/")
 		at := source.NewFile(path, "").All()
-		r.problems = append(r.problems, source.Problem{Rule: "stack-misnamed", At: at, Message: fmt.Sprintf("nobody reads %s: the file of a stack is called %s", name, declare.StackFile), Mend: &source.Mend{Text: "mv '" + path + "' '" + dir + "/" + declare.StackFile + "', if it is one"}})
+		r.problems = append(r.problems, source.Problem{Rule: "stack-misnamed", At: at, Message: fmt.Sprintf("%s is not read: the file of a stack is called %s", name, declare.StackFile), Mend: &source.Mend{Text: "mv '" + path + "' '" + dir + "/" + declare.StackFile + "', if it is one"}})
 	}
 	r.lab.Problems = append(slices.Clone(decl.Problems), r.problems...)
 	return r.lab

@@ -266,7 +266,7 @@ func (r *resolver) unknownReference(name, prefix, suffix string, at source.Span,
 	p := r.problem("reference-unknown", at, format, args...)
 	if near := declare.Nearest(name, names); near != "" {
 		right := prefix + near + suffix
-		p.Mend = &source.Mend{Text: right + " is there"}
+		p.Mend = &source.Mend{Text: "change to " + right}
 		if near == name || declare.Certain(name, near) {
 			p.Mend = source.Replace(at, right, p.Mend.Text)
 		}

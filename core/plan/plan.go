@@ -206,7 +206,7 @@ func (p Stack) togetherWithNetworks() {
 			v.StopFirst = v.Running.Up
 			if v.Action != Replace {
 				v.Action = Replace
-				v.Differences = append(v.Differences, Difference{Field: "networks", Running: n.Name, Declared: n.Name + ", which is made anew"})
+				v.Differences = append(v.Differences, Difference{Field: "networks", Running: n.Name, Declared: n.Name + ", which is made again"})
 			}
 		}
 	}

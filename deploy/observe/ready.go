@@ -1,6 +1,7 @@
 package observe
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"strconv"
@@ -45,7 +46,7 @@ func (o *Observer) Ready(ctx context.Context, c engine.State, proof plan.Proof, 
 			// The first place that answers at all has decided. The others would say the same, later: the way over a published port can take seconds.
 			if status, err := Get(ctx, o.Engine.Conn.Port, proof.TLS, at, proof.HTTP); err == nil {
 				if status < proof.StatusFirst || status > proof.StatusLast {
-					return false, fmt.Sprintf("it answers with status %d", status)
+					return false, fmt.Sprintf("returned %d", status)
 				}
 				return true, ", at " + at
 			}
@@ -61,23 +62,28 @@ func (o *Observer) Ready(ctx context.Context, c engine.State, proof plan.Proof, 
 	return time.Since(since) >= Steady, ", up without a restart"
 }
 
-// NotReady says what was waited for.
-func NotReady(p plan.Proof) string {
+// NotReady says what was waited for, and what was seen instead, if that is known.
+func NotReady(p plan.Proof, seen string) string {
+	if p.HTTP != "" && p.Log == "" && p.Command == nil && !p.Image && !p.Done {
+		return fmt.Sprintf("port %d %s %s; expected %d-%d", p.Port, p.HTTP, cmp.Or(seen, "gave no answer"), p.StatusFirst, p.StatusLast)
+	}
+	what := "it was not up for 10 s without a restart"
 	switch {
 	case p.Done:
-		return "it has not ended without an error"
+		what = "it has not ended without an error"
 	case p.Command != nil:
-		return fmt.Sprintf("the command %q does not end without an error", p.Command)
+		what = fmt.Sprintf("the command %q does not end without an error", p.Command)
 	case p.Image:
-		return "the check that its image declares does not end without an error"
+		what = "the check that its image declares does not end without an error"
 	case p.Log != "":
-		return fmt.Sprintf("no line of its log matches %q", p.Log)
-	case p.HTTP != "":
-		return fmt.Sprintf("port %d gives no answer to %s with a status of %d to %d", p.Port, p.HTTP, p.StatusFirst, p.StatusLast)
+		what = fmt.Sprintf("no line of its log matches %q", p.Log)
 	case p.Port > 0:
-		return fmt.Sprintf("nothing accepts connections on its port %d", p.Port)
+		what = fmt.Sprintf("nothing accepts connections on its port %d", p.Port)
 	}
-	return "it was not up for 10 s without a restart"
+	if seen != "" {
+		what += ": " + seen
+	}
+	return what
 }
 
 // HowEnded says in words how a container ended (exit codes as shells and kernels give them: 128 and a signal's number).

@@ -147,7 +147,7 @@ func (o *Observer) describe(ctx context.Context, st *Status, c engine.State, pro
 		if ok, _ := o.Ready(waiting, c, proof, nil, time.Now()); ok {
 			st.State = StateReady
 		} else {
-			st.Detail = NotReady(proof)
+			st.Detail = NotReady(proof, "")
 		}
 	case c.Status == "created":
 		st.State = StateStopped

@@ -80,7 +80,7 @@ func (o *Observer) Sweepable(ctx context.Context, known Remembered) ([]Sweepable
 	for _, n := range networks {
 		on := slices.ContainsFunc(containers, func(c engine.State) bool { return OnNetwork(c, n.Name) })
 		if !on && !atWork {
-			all = append(all, Sweepable{Host: o.Host, Kind: SweepNetwork, Name: n.Name, About: "nobody is on it"})
+			all = append(all, Sweepable{Host: o.Host, Kind: SweepNetwork, Name: n.Name, About: "no containers on it"})
 		}
 	}
 	slices.SortFunc(all, func(a, b Sweepable) int { return strings.Compare(a.Kind+a.About+a.Name, b.Kind+b.About+b.Name) })

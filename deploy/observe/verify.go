@@ -93,8 +93,8 @@ func (o *Observer) proveNow(ctx context.Context, s *lab.Service, containers []en
 			ready.At, ready.Detail = ready.Detail, ""
 		}
 	}
-	if !ready.OK && ready.Detail == "" {
-		ready.Detail = NotReady(proof)
+	if !ready.OK {
+		ready.Detail = NotReady(proof, ready.Detail)
 	}
 	all := []Proven{ready}
 	if s.Page != nil {

@@ -72,6 +72,8 @@ type demoRun struct {
 	dir   string
 	paint render.Paint
 	err   error
+
+	chaptersSoFar int
 }
 
 func (s *demoRun) tell(ctx context.Context) error {
@@ -79,42 +81,42 @@ func (s *demoRun) tell(ctx context.Context) error {
 	s.printLine("Its lab is in %s. The engines of both machines are stand-ins: nothing really runs,", s.dir)
 	s.printLine("but ports are listened on and pages answer.")
 
-	s.chapter("What is true of the machine in the lamp room")
+	s.chapter("Facts of the machine in the lamp room")
 	s.run(ctx, exitDone, "survey", "lamp-room")
 
-	s.chapter("The lab has five mistakes; all are found before anything is changed")
+	s.chapter("The check finds five mistakes before anything is changed")
 	s.run(ctx, exitFindings, "check")
 
-	s.chapter("Four of them can be mended by the program itself")
+	s.chapter("Four of them have a safe fix")
 	s.run(ctx, exitFindings, "check", "--fix")
 
-	s.chapter("The fifth needs a person: a password of one's own")
+	s.chapter("The fifth needs a person: set a password of your own")
 	s.edit("lamp-journal/lamp-journal.env", "STORE_PASSWORD=changeme", "STORE_PASSWORD=ink-that-outlives-the-keeper")
 	s.run(ctx, exitDone, "check")
 
 	s.chapter("What a deploy would do")
 	s.run(ctx, exitDone, "compare")
 
-	s.chapter("The deploy: pulled, started in order, each service proven")
+	s.chapter("Deploy: pull, start in order, test each service")
 	s.run(ctx, exitDone, "deploy", "--yes")
 
-	s.chapter("How it is, and whether the links answer")
+	s.chapter("How the services are, and whether the links answer")
 	s.run(ctx, exitDone, "status")
 	s.openLinks(ctx)
 
-	s.chapter("Whether everything does its work, and each service reaches the others")
+	s.chapter("Test everything, also the connections between services")
 	s.run(ctx, exitDone, "prove")
 
-	s.chapter("A new version that never becomes ready is put back; the page stays")
+	s.chapter("A new version never becomes ready: the old one is restored")
 	s.edit("tide-log/stack.toml", "tide-desk:2.3", "tide-desk:2.4")
 	s.run(ctx, exitPutBack, "deploy", "tide-log", "--yes")
 	s.edit("tide-log/stack.toml", "tide-desk:2.4", "tide-desk:2.3")
 	s.run(ctx, exitDone, "status", "tide-log")
 
-	s.chapter("What was deployed when, and how it ended")
+	s.chapter("Past deploys")
 	s.run(ctx, exitDone, "logbook")
 
-	s.chapter("A stack that is not needed any more")
+	s.chapter("Remove a stack that is not needed any more")
 	s.run(ctx, exitDone, "retire", "notice-board", "--yes")
 	return s.err
 }
@@ -125,8 +127,12 @@ func (s *demoRun) printLine(format string, args ...any) {
 	}
 }
 
+// chapters is how many there are.
+const chapters = 11
+
 func (s *demoRun) chapter(title string) {
-	s.printLine("\n%s", s.paint.Look("~~ "+title))
+	s.chaptersSoFar++
+	s.printLine("\n%s", s.paint.Head(fmt.Sprintf("%d of %d  %s", s.chaptersSoFar, chapters, title)))
 }
 
 // run carries out a command line. It ends the story when the command does not end as the story says.

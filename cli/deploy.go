@@ -183,7 +183,7 @@ func (d *deploying) proceed(ctx context.Context) error {
 		}
 		d.links()
 		if changes {
-			d.say("deployed and proven in %s", time.Since(began).Round(100*time.Millisecond))
+			d.say("deployed and tested in %s", time.Since(began).Round(100*time.Millisecond))
 		}
 	}
 	return nil

@@ -56,7 +56,7 @@ func TestFailures(t *testing.T) {
 			{name: "ends with 137", stack: exits(137), says: "it was killed, by somebody or for lack of memory (exit code 137)", real: true},
 			{name: "no command", stack: desk("probe:1", "entrypoint = [\"/lens\"]\nready = { tcp = 8080 }\n"), says: "its command cannot be run: /lens is not in the image", real: true, early: true},
 			{name: "restart loop", stack: desk("probe:exits", "restart = \"always\"\n"), says: "ended"},
-			{name: "never by http", stack: desk("probe:never", "ready = { http = \"8080/\" }\n"), says: "it was not ready within 4s: port 8080 / returned 503; expected 200-399: it answers with status 503"},
+			{name: "never by http", stack: desk("probe:never", "ready = { http = \"8080/\" }\n"), says: "it was not ready within 4s: port 8080 / returned 503; expected 200-399"},
 			{name: "never by tcp", stack: desk("probe:1", "ready = { tcp = 8081 }\n"), says: "nothing accepts connections on its port 8081"},
 			{name: "never by log", stack: desk("probe:1", "ready = { log = \"the keeper is awake\" }\n"), says: "no line of its log matches \"the keeper is awake\""},
 			{name: "never by command", stack: desk("probe:1", "ready = { command = [\"/probe\", \"ask\", \"1\"] }\n"), says: "does not end without an error", real: true},

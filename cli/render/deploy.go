@@ -169,7 +169,7 @@ func (g *LineReporter) words(e deploy.Event) string {
 	case deploy.StepPull:
 		switch e.State {
 		case deploy.EventBegun:
-			return "pulls " + e.Detail
+			return "pulling " + e.Detail
 		case deploy.EventProgress:
 			return g.pulling(e)
 		}
@@ -179,7 +179,7 @@ func (g *LineReporter) words(e deploy.Event) string {
 			return "made " + e.Detail
 		}
 		if done {
-			return "new container made"
+			return "new container created"
 		}
 	case deploy.StepStop:
 		if done {
@@ -204,13 +204,13 @@ func (g *LineReporter) words(e deploy.Event) string {
 	case deploy.StepPutBack:
 		switch {
 		case e.State == deploy.EventBegun && e.Detail != "":
-			return p.Look(e.Detail + ": putting back")
+			return p.Look(e.Detail + ": restoring the old version")
 		case e.State == deploy.EventBegun:
-			return p.Look("putting back")
+			return p.Look("restoring the old version")
 		case e.Service != "":
 			return p.Good(e.Detail)
 		}
-		return p.Good("put back")
+		return p.Good("old version restored")
 	}
 	return ""
 }

@@ -150,7 +150,7 @@ func (m *liveModel) take(e deploy.Event) {
 	s.ended = e.Time
 	if e.Service == "" {
 		if e.Step == deploy.StepPutBack {
-			s.note = map[string]string{deploy.EventBegun: "restoring the old version", deploy.EventDone: "put back", deploy.EventFailed: "manual action needed"}[e.State]
+			s.note = map[string]string{deploy.EventBegun: "restoring the old version", deploy.EventDone: "old version restored", deploy.EventFailed: "manual action needed"}[e.State]
 		}
 		return
 	}
@@ -168,7 +168,7 @@ func (m *liveModel) take(e deploy.Event) {
 		say(Paint.Faint, "image is here")
 	case e.Step == deploy.StepPull:
 		r.pull = e
-		say(Paint.Look, "pulls "+e.Detail)
+		say(Paint.Look, "pulling "+e.Detail)
 	case e.Step == deploy.StepProve && e.State == deploy.EventProgress && e.Line != "":
 		say(Paint.Look, e.Detail)
 		r.line = e.Line
@@ -184,7 +184,7 @@ func (m *liveModel) take(e deploy.Event) {
 		case deploy.StepStop:
 			say(Paint.Look, map[bool]string{false: "stops what ran so far", true: "what ran so far is stopped and kept"}[done])
 		case deploy.StepStart:
-			say(Paint.Look, map[bool]string{false: "starts", true: "started"}[done])
+			say(Paint.Look, map[bool]string{false: "starting", true: "started"}[done])
 		case deploy.StepProve:
 			say(Paint.Look, "waiting for ready")
 			if done {
@@ -255,7 +255,7 @@ func (m *liveModel) rowLines(r *liveRow, now time.Time) []string {
 		return []string{line}
 	}
 	text := r.tone(p, r.text)
-	if r.line != "" || r.text == "starts" || r.text == "waiting for ready" {
+	if r.line != "" || r.text == "starting" || r.text == "waiting for ready" {
 		text += p.Faint(strings.Repeat(".", m.beat%4))
 	}
 	lines := []string{line + text}

@@ -41,12 +41,16 @@ func Proofs(w io.Writer, p Paint, list []observe.Proven) {
 				at = p.Faint(v.Detail)
 			}
 		}
-		rows = append(rows, []string{shown, v.What, v.Target, holds, at})
+		what := v.What
+		if what == observe.ProofWire {
+			what = "connection"
+		}
+		rows = append(rows, []string{shown, what, v.Target, holds, at})
 	}
-	columns(w, p, []string{"service", "proof", "of", "result", "seen at"}, rows)
+	columns(w, p, []string{"service", "test", "of", "result", "seen at"}, rows)
 	sum := fmt.Sprintf("%s passed", declare.Counted(len(list)-failed-noted, "test"))
 	if failed > 0 {
-		sum += ", " + p.Bad(fmt.Sprintf("%d fail", failed))
+		sum += ", " + p.Bad(fmt.Sprintf("%d failed", failed))
 	}
 	if noted > 0 {
 		sum += fmt.Sprintf(", %s silent", declare.Counted(noted, "port"))

@@ -99,16 +99,16 @@ func TestProgress(t *testing.T) {
 		g.Event(e)
 	}
 	assert.Equal(t, strings.TrimPrefix(`
-     0.0s  tide-log/desk            pulls tide-desk:2.3
+     0.0s  tide-log/desk            pulling tide-desk:2.3
      0.2s  tide-log/desk            2MB of 8MB, 1 of 3 layers
      0.4s  tide-log/desk            pulled
-     0.6s  tide-log/desk            new container made
+     0.6s  tide-log/desk            new container created
      0.7s  tide-log/desk            old version stopped; it is kept until the new one has passed
      0.8s  tide-log/desk            the port is held
-     0.9s  tide-log                 putting back
+     0.9s  tide-log                 restoring the old version
      1.0s  tide-log/desk            removed the new container
      1.1s  tide-log/desk            old version restored
-     1.2s  tide-log                 put back
+     1.2s  tide-log                 old version restored
 `, "\n"), b.String())
 }
 

@@ -5,8 +5,9 @@ import (
 	"errors"
 	"slices"
 	"strings"
-	"sync"
 	"time"
+
+	"golang.org/x/sync/errgroup"
 
 	"proudlantern.example/lantern/core/declare"
 	"proudlantern.example/lantern/core/plan"
@@ -14,7 +15,16 @@ import (
 	"proudlantern.example/lantern/engine"
 )
 
-// commit makes the proven containers the only ones. It can be run again from any point.
+// commit makes the proven containers the only ones. This is the protocol, once the lock bears the name STACK.proven:
+//
+//  1. Each service that has stepped aside must have its successor; else somebody has taken one away, and nothing is removed.
+//  2. Services are handed over in groups, see [group]. In a group, each new container gets its declared restart policy,
+//     then each old one gets the policy "no". From here on, an engine that restarts starts the new ones only.
+//  3. The old containers of the group are stopped, if such an engine has started them, and removed.
+//  4. Networks that no service needs any more are removed. One that somebody else uses stays.
+//  5. The lock is removed.
+//
+// Every step can be made again: after a death at any point the next run begins at the first one.
 func (d *Deployer) commit(ctx context.Context, stack string) Outcome {
 	again := func(err error, what string) Outcome {
 		return Outcome{Result: NeedsManual, Failure: &Failure{Message: err.Error()}, ManualSteps: []string{"everything is proven and runs, but " + what + ": run the same command again"}}
@@ -50,36 +60,47 @@ func (d *Deployer) commit(ctx context.Context, stack string) Outcome {
 func (d *Deployer) removePrevious(ctx context.Context, stack string, containers []engine.State) (left []string, err error) {
 	all := groups(containers)
 	lefts, problems := make([][]string, len(all)), make([]error, len(all))
-	turns := make(chan struct{}, groupsAtOnce)
-	var wait sync.WaitGroup
+	var work errgroup.Group
+	work.SetLimit(groupsAtOnce)
 	for i, group := range all {
-		wait.Go(func() {
-			turns <- struct{}{}
-			defer func() { <-turns }()
-			err := d.handOver(ctx, group)
-			for _, c := range slices.Backward(group.previous) {
-				if err == nil && c.Running { // the engine did start anew
-					err = persist(func() error { return d.stopOwn(ctx, c.ID, c.Container.StopWithin) })
-				}
-				if err == nil {
-					err = persist(func() error { return d.remove(ctx, c.ID) })
-				}
-				if err == nil {
-					lefts[i] = append(lefts[i], c.AnonymousVolumes...)
-					d.event(stack, c.Labels[plan.LabelService], StepRemove, EventDone, "what ran before")
-				}
-			}
-			problems[i] = err
+		work.Go(func() error {
+			lefts[i], problems[i] = d.removeGroup(ctx, stack, group)
+			return nil
 		})
 	}
-	wait.Wait()
+	work.Wait()
 	return slices.Concat(lefts...), errors.Join(problems...)
 }
 
-// handOver has an engine that starts anew bring back what was proven, and no longer what ran before. These calls follow each other at once, before anything
-// that takes its time: in between such an engine would start both. Then whatever gets a port first must not keep the others from running: guests can
-// start only with their host, so they are let in before it, and the old host is kept out before its guests. No order is right for services that took each
-// other's ports, and no engine switches two containers in one call: there one of them may stay stopped until the next run.
+// removeGroup hands a group over, and removes what ran before in it.
+func (d *Deployer) removeGroup(ctx context.Context, stack string, g group) (left []string, err error) {
+	if err := d.handOver(ctx, g); err != nil {
+		return nil, err
+	}
+	for _, c := range slices.Backward(g.previous) {
+		if c.Running { // the engine has restarted
+			if err := persist(func() error { return d.stopOwn(ctx, c.ID, c.Container.StopWithin) }); err != nil {
+				return left, err
+			}
+		}
+		if err := persist(func() error { return d.remove(ctx, c.ID) }); err != nil {
+			return left, err
+		}
+		left = append(left, c.AnonymousVolumes...)
+		d.event(stack, c.Labels[plan.LabelService], StepRemove, EventDone, "the old version")
+	}
+	return left, nil
+}
+
+// handOver makes an engine that restarts start the new containers of a group, and no longer the old ones.
+//
+//  1. The new containers get their declared policies: guests before the one whose network they share, because they can start only
+//     with it.
+//  2. The old containers get the policy "no": the one whose network is shared before its guests.
+//
+// The calls follow each other at once, before anything that takes time: in between, an engine that restarts starts both, and the
+// first one gets the port. For services that took each other's ports no order is right, and no engine switches two containers in
+// one call: one of them may stay stopped until the next run.
 func (d *Deployer) handOver(ctx context.Context, g group) error {
 	if err := d.asDeclared(ctx, g.proven); err != nil || !d.Engine.CanUpdate() {
 		return err

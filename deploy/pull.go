@@ -8,6 +8,8 @@ import (
 	"slices"
 	"time"
 
+	"golang.org/x/sync/errgroup"
+
 	"proudlantern.example/lantern/core/lab"
 	"proudlantern.example/lantern/core/plan"
 	"proudlantern.example/lantern/engine"
@@ -49,19 +51,18 @@ func (d *Deployer) pull(ctx context.Context, p plan.Stack) error {
 			wanted[s.Container.Image] = s.Name
 		}
 	}
-	failures, turns := make(chan error, len(wanted)), make(chan struct{}, pullsAtOnce)
-	for _, reference := range slices.Sorted(maps.Keys(wanted)) {
-		go func() {
-			turns <- struct{}{}
-			defer func() { <-turns }()
-			failures <- d.pullOne(ctx, p.Stack, wanted[reference], reference, false)
-		}()
+	var work errgroup.Group
+	work.SetLimit(pullsAtOnce)
+	references := slices.Sorted(maps.Keys(wanted))
+	failures := make([]error, len(references))
+	for i, reference := range references {
+		work.Go(func() error {
+			failures[i] = d.pullOne(ctx, p.Stack, wanted[reference], reference, false)
+			return nil
+		})
 	}
-	var all []error
-	for range wanted {
-		all = append(all, <-failures)
-	}
-	return errors.Join(all...)
+	work.Wait()
+	return errors.Join(failures...)
 }
 
 // pullOne pulls an image that is not on the host; with always also one that is.

@@ -13,7 +13,6 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"sync"
 	"time"
 
 	"github.com/distribution/reference"
@@ -21,6 +20,7 @@ import (
 	"github.com/moby/moby/api/types/mount"
 	"github.com/moby/moby/client"
 	ocispec "github.com/opencontainers/image-spec/specs-go/v1"
+	"golang.org/x/sync/errgroup"
 
 	"proudlantern.example/lantern/core/declare"
 	"proudlantern.example/lantern/core/plan"
@@ -287,16 +287,15 @@ func (e *Engine) Containers(ctx context.Context, lab, stack string) ([]State, er
 		return nil, err
 	}
 	found, errs := make([]State, len(items)), make([]error, len(items))
-	turns := make(chan struct{}, atOnce)
-	var wait sync.WaitGroup
+	var work errgroup.Group
+	work.SetLimit(atOnce)
 	for i, c := range items {
-		wait.Go(func() {
-			turns <- struct{}{}
+		work.Go(func() error {
 			found[i], errs[i] = e.Inspect(ctx, c.ID)
-			<-turns
+			return nil
 		})
 	}
-	wait.Wait()
+	work.Wait()
 	var states []State
 	for i, s := range found {
 		switch {

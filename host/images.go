@@ -5,7 +5,8 @@ import (
 	"errors"
 	"slices"
 	"strings"
-	"sync"
+
+	"golang.org/x/sync/errgroup"
 
 	"proudlantern.example/lantern/core/survey"
 	"proudlantern.example/lantern/engine"
@@ -19,16 +20,15 @@ func readImages(ctx context.Context, e *engine.Engine, s *survey.Survey, referen
 	references = slices.Compact(slices.Sorted(slices.Values(references)))
 	images, errs := make([]survey.Image, len(references)), make([]error, len(references))
 	r := newRegistries(e.Logins)
-	var wait sync.WaitGroup
-	slots := make(chan struct{}, askAtOnce)
+	var work errgroup.Group
+	work.SetLimit(askAtOnce)
 	for i, reference := range references {
-		wait.Go(func() {
-			slots <- struct{}{}
-			defer func() { <-slots }()
+		work.Go(func() error {
 			images[i], errs[i] = askImage(ctx, e, r, reference, s.Platform)
+			return nil
 		})
 	}
-	wait.Wait()
+	work.Wait()
 	for i, reference := range references {
 		if errs[i] != nil {
 			s.Unknown["image "+reference] = errs[i].Error()

@@ -94,7 +94,7 @@ func difference(p Paint, d plan.Difference) string {
 	case running == "":
 		return p.Good(declared) + p.Faint("  (new)")
 	case declared == "":
-		return running + p.Faint("  (goes)")
+		return running + p.Faint("  (removed)")
 	}
 	return running + p.Faint(" becomes ") + p.Good(declared)
 }

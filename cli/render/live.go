@@ -174,7 +174,7 @@ func (m *liveModel) take(e deploy.Event) {
 		r.line = e.Line
 	case e.Step == deploy.StepProve && e.State == deploy.EventProgress:
 		r.notes = append(r.notes, e.Detail)
-	case e.Step == deploy.StepRemove && e.Detail == "what ran before":
+	case e.Step == deploy.StepRemove && e.Detail == "the old version":
 		// Ready stays the last word.
 	default:
 		done := e.State == deploy.EventDone

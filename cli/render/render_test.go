@@ -63,7 +63,7 @@ tide-log on lamp-room
   replace  desk
            env.LEVEL          low becomes high
            ports              8711 -> 81  (new)
-           mounts             /a -> /b  (goes)
+           mounts             /a -> /b  (removed)
   create   pier   pier:1
   remove   old    no longer in the file
   replace  odd    declared otherwise than when it was made

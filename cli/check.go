@@ -22,7 +22,7 @@ func (s *session) checkCommand() *cli.Command {
 		Name: "check", Usage: "find mistakes before you deploy", ArgsUsage: "[STACK]",
 		Description: "Reads the whole lab and looks at its hosts. Naming a stack narrows what is shown to findings that touch it.",
 		Flags: []cli.Flag{
-			&cli.StringSliceFlag{Name: "survey", Usage: "show facts of a host: accounts, ports, folders, engine, images", Destination: &saved},
+			&cli.StringSliceFlag{Name: "survey", Usage: "use the saved survey `FILE` instead of asking the host", Destination: &saved},
 			&cli.BoolFlag{Name: "offline", Usage: "read the files only; ask no host", Destination: &offline},
 			&cli.BoolFlag{Name: "fix", Usage: "apply safe fixes", Destination: &fix},
 			&cli.BoolFlag{Name: "dry-run", Usage: "with --fix: show the changes as a diff, and write nothing", Destination: &dryRun},

@@ -244,7 +244,7 @@ func TestLifeOfAStack(t *testing.T) {
 
 		// Nothing to do means nothing done.
 		stdout, _ = b.run(0, "deploy", "--yes")
-		assert.Contains(t, stdout, "nothing to do")
+		assert.Contains(t, stdout, "up to date")
 		assert.Equal(t, idsOf(first), idsOf(b.containers()))
 		b.run(0, "status")
 		b.run(0, "check", "--strict")
@@ -460,5 +460,5 @@ func TestWithoutRoot(t *testing.T) {
 	out, _ := cmd.CombinedOutput()
 	assert.Equal(t, 1, cmd.ProcessState.ExitCode(), string(out))
 	assert.Contains(t, string(out), "mast/stack.toml:1:1  syntax  error\n    this file may not be read: permission denied")
-	assert.Contains(t, string(out), "may not look there")
+	assert.Contains(t, string(out), "without the right to look there")
 }

@@ -128,7 +128,7 @@ func TestProve(t *testing.T) {
 		want = map[string]bool{"store ready": false, "desk ready": true, "desk page 8080/": true, port: false, "desk wire tide-log/store 7410": false}
 		assert.Equal(t, want, proofs(1))
 		stdout, _ := b.run(1, "prove")
-		assert.Regexp(t, `(?m)^  tide-log/store +ready +fails +it `, stdout)
+		assert.Regexp(t, `(?m)^  tide-log/store +ready +failed +it `, stdout)
 
 		// A deploy that knows better than the check fails, and hears why.
 		held, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", freePort(t)))

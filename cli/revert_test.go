@@ -147,7 +147,7 @@ func TestRevertAMovedTag(t *testing.T) {
 			}
 			b.run(0, "deploy", "--yes")
 			stdout, _ := b.run(0, "deploy")
-			assert.Contains(t, stdout, "nothing to do")
+			assert.Contains(t, stdout, "up to date")
 			images[b.containers()["tide-log.desk"].ImageID] = true
 		}
 		require.Len(t, images, 2)

@@ -75,7 +75,7 @@ func TestSettings(t *testing.T) {
 		b.write("tide-log/stack.toml", fmt.Sprintf(settingsText, desk, target.Name != "podman", "linux/"+strings.TrimPrefix(architecture(t, b), "linux/"), guest))
 		b.run(0, "deploy", "--yes")
 		stdout, _ := b.run(0, "deploy", "--dry-run")
-		assert.Contains(t, stdout, "nothing to do")
+		assert.Contains(t, stdout, "up to date")
 		// A difference of one setting is shown as that and no other.
 		b.write("tide-log/stack.toml", strings.Replace(fmt.Sprintf(settingsText, desk, target.Name != "podman", architecture(t, b), guest), `memory = "64MiB"`, `memory = "80MiB"`, 1))
 		stdout, _ = b.run(0, "deploy", "--dry-run")

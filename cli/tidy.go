@@ -20,7 +20,7 @@ func (s *session) tidyCommand() *cli.Command {
 	return &cli.Command{
 		Name: "tidy", Usage: "format the files; comments stay", ArgsUsage: "[FILE|-]",
 		Description: "Without FILE all files of the lab; with - from standard input to standard output.",
-		Flags:       []cli.Flag{&cli.BoolFlag{Name: "check", Usage: "find mistakes before you deploy", Destination: &check}},
+		Flags:       []cli.Flag{&cli.BoolFlag{Name: "check", Usage: "change nothing; list the files that are not tidy", Destination: &check}},
 		Action: func(_ context.Context, c *cli.Command) error {
 			if c.Args().First() == "-" {
 				return s.tidyInput(check)

@@ -270,7 +270,7 @@ func Failure(w io.Writer, p Paint, stack string, out deploy.Outcome) {
 			fmt.Fprintf(w, "  %s\n", p.Faint("the volume "+Harmless(v)+", which it has made, stays with what is in it; lantern retire "+Harmless(stack)+" --with-volumes removes it"))
 		}
 		if out.Plan != nil && ranBefore(out) {
-			fmt.Fprintf(w, "  %s   %s\n", p.Look("do"), "the files still declare the version that failed: mend them, or bring back those of what runs with lantern revert "+Harmless(stack))
+			fmt.Fprintf(w, "  %s   %s\n", p.Look("do"), "the files still declare the version that failed: fix them, or restore those of the old version with lantern revert "+Harmless(stack))
 		}
 	}
 	for _, h := range out.ManualSteps {

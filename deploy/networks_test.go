@@ -77,7 +77,7 @@ func TestNetworkMadeAnew(t *testing.T) {
 		require.NoError(t, err)
 		out = deployed(lab(first, "probe:1"), "pier-log")
 		assert.Equal(t, deploy.Refused, out.Result)
-		assert.Equal(t, "the network skerry-pier.causeway has to be made anew, and the container pier-stranger is on it, which is not of this lab: take it off first", out.Holder)
+		assert.Equal(t, "the network skerry-pier.causeway has to be made again, and the container pier-stranger is on it, which is not of this lab: take it off first", out.Holder)
 		require.NoError(t, w.engine.Remove(t.Context(), id))
 		for _, name := range []string{"pier-log", "pier-base"} {
 			out, err := d.Retire(t.Context(), name, deploy.Options{})

@@ -1,11 +1,8 @@
 package render
 
 import (
+	_ "embed"
 	"io"
-	"reflect"
-	"strings"
-
-	"github.com/invopop/jsonschema"
 
 	"proudlantern.example/lantern/app"
 	"proudlantern.example/lantern/core/check"
@@ -238,29 +235,12 @@ type documents struct {
 	Survey       survey.Survey `json:"survey"`
 }
 
+//go:embed outputs.schema.json
+var outputsSchema []byte
+
 // Schemas writes the JSON Schema (2020-12) of every JSON output. Its properties are the commands; what one of them writes is valid under its
-// property, each line of deploy by itself.
+// property, each line of deploy by itself. It is made from the types of this package by a test.
 func Schemas(w io.Writer) error {
-	words := map[reflect.Type][]any{
-		reflect.TypeFor[check.Severity](): {check.Error, check.Warning, check.Note},
-		reflect.TypeFor[plan.Action]():    {plan.Create, plan.Replace, plan.Start, plan.Keep, plan.Remove},
-	}
-	r := jsonschema.Reflector{
-		Anonymous: true, ExpandedStruct: true,
-		Namer: func(t reflect.Type) string {
-			if t.Name() == "" {
-				return ""
-			}
-			return strings.ToLower(t.Name()[:1]) + strings.TrimPrefix(t.Name()[1:], "D") // IDMap is idMap
-		},
-		Mapper: func(t reflect.Type) *jsonschema.Schema {
-			if enum, ok := words[t]; ok {
-				return &jsonschema.Schema{Type: "string", Enum: enum}
-			}
-			return nil
-		},
-	}
-	s := r.Reflect(&documents{})
-	s.Title, s.Required = "What the commands of lantern write with --format json", nil
-	return JSON(w, s)
+	_, err := w.Write(outputsSchema)
+	return err
 }

@@ -21,7 +21,6 @@ import (
 	"proudlantern.example/lantern/deploy"
 	"proudlantern.example/lantern/engine"
 	"proudlantern.example/lantern/engine/enginetest"
-	"proudlantern.example/lantern/engine/standin"
 )
 
 const (
@@ -199,9 +198,9 @@ var scenarios = []scenario{
 }
 
 // Deaths after which the engine starts anew, and what it made first, or last, comes first.
-const restarts, restartsNewest standin.Fault = "restarts", "restarts newest first"
+const restarts, restartsNewest enginetest.Fault = "restarts", "restarts newest first"
 
-func isRestart(f standin.Fault) bool { return f == restarts || f == restartsNewest }
+func isRestart(f enginetest.Fault) bool { return f == restarts || f == restartsNewest }
 
 // withFolder gives the world a folder with files that no deploy may touch, and returns a fingerprint of it.
 func (w *world) withFolder() func() string {
@@ -254,17 +253,17 @@ func (w *world) leaves() {
 }
 
 // attempt lets a process carry out the scenario that will not live to see its end: something goes wrong at its n-th change.
-func (w *world) attempt(s scenario, n int, f standin.Fault) { w.attemptTwo(s, n, f, 0) }
+func (w *world) attempt(s scenario, n int, f enginetest.Fault) { w.attemptTwo(s, n, f, 0) }
 
 // attemptTwo lets it also die some changes later.
-func (w *world) attemptTwo(s scenario, n int, f standin.Fault, then int) {
+func (w *world) attemptTwo(s scenario, n int, f enginetest.Fault, then int) {
 	w.t.Helper()
 	before := w.names()
 	d := w.deployer(true)
 	if isRestart(f) {
-		f = standin.Dies
+		f = enginetest.Dies
 	}
-	if f == standin.Hangs || f == standin.Late {
+	if f == enginetest.Hangs || f == enginetest.Late {
 		d.Engine.CallTimeout = 300 * time.Millisecond
 	}
 	for {
@@ -301,11 +300,11 @@ func TestDeathAtEveryCall(t *testing.T) {
 			w := newWorld(t)
 			w.withFolder()
 			w.begin(s)
-			w.attempt(s, 0, standin.None)
+			w.attempt(s, 0, enginetest.None)
 			points := w.gate.Changes()
 			require.Greater(t, points, 8)
 			t.Logf("%d calls", points)
-			for _, f := range []standin.Fault{standin.Dies, restarts, restartsNewest, standin.Cuts, standin.Refuses, standin.Hangs, standin.Late} {
+			for _, f := range []enginetest.Fault{enginetest.Dies, restarts, restartsNewest, enginetest.Cuts, enginetest.Refuses, enginetest.Hangs, enginetest.Late} {
 				if isRestart(f) && (s.before == "" || s.retire) {
 					continue // nothing has to come back
 				}
@@ -331,7 +330,7 @@ func TestDeathAtEveryCall(t *testing.T) {
 								between.Add(1)
 							}
 						}
-						w.gate.Order(0, standin.None)
+						w.gate.Order(0, enginetest.None)
 						w.recovers(s, n)
 						assert.Equal(t, files, print(), "the folder is as it was")
 					})
@@ -348,8 +347,8 @@ func TestDeathAtEveryCall(t *testing.T) {
 						print := w.withFolder()
 						files := print()
 						w.begin(s)
-						w.attemptTwo(s, n, standin.Cuts, then)
-						w.gate.Order(0, standin.None)
+						w.attemptTwo(s, n, enginetest.Cuts, then)
+						w.gate.Order(0, enginetest.None)
 						w.recovers(s, n)
 						assert.Equal(t, files, print(), "the folder is as it was")
 					})
@@ -410,15 +409,15 @@ func TestDeathOnRealEngines(t *testing.T) {
 					for k, s := range directions {
 						// Here and there the answer to a call is lost first, and the death comes some calls later.
 						if (n/step+k)%2 == 0 || os.Getenv("LANTERN_TEST_DEATH_PAIRS") != "" {
-							w.attemptTwo(s, n, standin.Cuts, 1+n%5)
+							w.attemptTwo(s, n, enginetest.Cuts, 1+n%5)
 						} else {
-							w.attempt(s, n, standin.Dies)
+							w.attempt(s, n, enginetest.Dies)
 						}
 						if w.gate.Changes() >= n {
 							reached = true
 							points++
 						}
-						w.gate.Order(0, standin.None)
+						w.gate.Order(0, enginetest.None)
 						w.recovers(s, n)
 						assert.Equal(t, files, print(), "the folder is as it was")
 					}
@@ -465,17 +464,17 @@ func TestRestartOfRealEngines(t *testing.T) {
 				print := w.withFolder()
 				files := print()
 				w.begin(s)
-				w.attempt(s, 1, standin.Dies)
-				w.gate.Order(0, standin.None)
+				w.attempt(s, 1, enginetest.Dies)
+				w.gate.Order(0, enginetest.None)
 				w.recovers(s, 1)
 				calls := w.gate.Changes() // with a few of the recovery
 				for i := range most {
 					w.begin(s)
 					before := w.names()
 					n := 1 + (i*len(scenarios)+k)*calls/(most*len(scenarios)) // another part of each
-					w.attempt(s, n, standin.Dies)
+					w.attempt(s, n, enginetest.Dies)
 					reached := w.gate.Changes() >= n
-					w.gate.Order(0, standin.None)
+					w.gate.Order(0, enginetest.None)
 					if !reached {
 						break
 					}
@@ -606,8 +605,8 @@ func TestProvenWhileUndone(t *testing.T) {
 			s := scenario{before: four, after: unstable}
 			w.begin(s)
 			before := w.names()
-			w.attempt(s, n, standin.Dies)
-			w.gate.Order(0, standin.None)
+			w.attempt(s, n, enginetest.Dies)
+			w.gate.Order(0, enginetest.None)
 			if lock, ok := w.names()[w.name+".deploying"]; ok {
 				require.NoError(t, w.engine.Rename(t.Context(), lock.ID, w.name+".proven"))
 			}

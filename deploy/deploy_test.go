@@ -179,7 +179,7 @@ func (w *world) settled(st *lab.Stack) {
 
 // gate lets calls through to an engine until it is told otherwise.
 type gate struct {
-	standin.Faults
+	enginetest.Faults
 	address string
 	watch   atomic.Value // of func(*http.Request), which sees each call before it is carried out; may be empty
 }
@@ -296,9 +296,9 @@ func takeOver(t *testing.T, elsewhere func(*deploy.Self)) {
 	afar.Self.Who = "ranger on boathouse"
 	elsewhere(&afar.Self)
 	next := w.stack(strings.Replace(two, `"low"`, `"high"`, 1))
-	w.gate.Order(4, standin.Dies)
+	w.gate.Order(4, enginetest.Dies)
 	afar.Deploy(t.Context(), next, deploy.Options{})
-	w.gate.Order(0, standin.None)
+	w.gate.Order(0, enginetest.None)
 	d := w.deployer(false)
 	out, err := d.Deploy(t.Context(), next, deploy.Options{})
 	require.NoError(t, err)

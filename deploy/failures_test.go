@@ -18,7 +18,6 @@ import (
 
 	"proudlantern.example/lantern/deploy"
 	"proudlantern.example/lantern/engine/enginetest"
-	"proudlantern.example/lantern/engine/standin"
 )
 
 // Every kind of failure, on every engine: old version restored, and the message is for a person.
@@ -127,7 +126,7 @@ func TestEngineStartsAnew(t *testing.T) {
 			if e.Service == "desk" && e.Step == deploy.StepStop && e.State == deploy.EventDone && !gone {
 				gone = true
 				if dies {
-					w.gate.Order(1, standin.Dies)
+					w.gate.Order(1, enginetest.Dies)
 				}
 				own.Restart()
 			}
@@ -139,7 +138,7 @@ func TestEngineStartsAnew(t *testing.T) {
 		require.NoError(t, err)
 		t.Logf("%s: %v %v", out.Result, out.Failure, out.ManualSteps)
 		if dies {
-			w.gate.Order(0, standin.None)
+			w.gate.Order(0, enginetest.None)
 			w.cameBack(before, scenario{before: four, after: changed}, nil)
 			require.Equal(t, deploy.NeedsManual, out.Result)
 			recovered, err := w.deployer(false).Recover(t.Context(), w.name)

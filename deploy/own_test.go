@@ -109,9 +109,9 @@ func TestVolumesStay(t *testing.T) {
 			{name: "one that is put back", do: func() { assert.Equal(t, deploy.PutBack, do(broken)) }},
 			{name: "a replacement", do: func() { assert.Equal(t, deploy.Done, do(strings.Replace(text, `"low"`, `"high"`, 1))) }},
 			{name: "a death, and the next run", do: func() {
-				w.gate.Order(6, standin.Dies)
+				w.gate.Order(6, enginetest.Dies)
 				w.deployer(true).Deploy(t.Context(), w.stack(text), deploy.Options{})
-				w.gate.Order(0, standin.None)
+				w.gate.Order(0, enginetest.None)
 				assert.Equal(t, deploy.Done, do(text))
 			}},
 			{name: "a service less", do: func() {
@@ -376,9 +376,9 @@ func TestRefusedWhenProven(t *testing.T) {
 			w := newWorld(t)
 			w.withFolder()
 			w.begin(scenario{before: four})
-			w.gate.Order(n, standin.Refuses)
+			w.gate.Order(n, enginetest.Refuses)
 			out, err := w.deployer(false).Deploy(t.Context(), w.stack(changed), deploy.Options{})
-			w.gate.Order(0, standin.None)
+			w.gate.Order(0, enginetest.None)
 			if err != nil {
 				return // before anything was changed
 			}

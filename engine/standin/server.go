@@ -43,8 +43,8 @@ type Options struct {
 	PullSpeed int64
 	// Speed is how much faster than in the catalogue time runs for containers; 0 stands for 1.
 	Speed float64
-	// Faults lets calls go wrong; nil: none do.
-	Faults *Faults
+	// Before stands in front of the API and may let calls go wrong; nil: nothing does.
+	Before func(http.Handler) http.Handler
 }
 
 // Server is a running stand-in.
@@ -108,8 +108,8 @@ func Start(socket string, o Options) (*Server, error) {
 	}
 	s.handler = s.routes()
 	handler := s.handler
-	if o.Faults != nil {
-		handler = o.Faults.Before(handler)
+	if o.Before != nil {
+		handler = o.Before(handler)
 	}
 	s.http, s.listener = &http.Server{Handler: handler}, listener
 	go s.http.Serve(listener)

@@ -270,16 +270,48 @@ func (w *world) attemptTwo(s scenario, n int, f enginetest.Fault, then int) {
 		if w.gate.Order(n, f); then > 0 {
 			w.gate.OrderTwo(n, f, then)
 		}
+		var out deploy.Outcome
+		var err error
 		if s.retire {
-			d.Retire(w.t.Context(), w.name, deploy.Options{})
+			out, err = d.Retire(w.t.Context(), w.name, deploy.Options{})
 		} else {
-			d.Deploy(w.t.Context(), w.stack(s.after), deploy.Options{})
+			out, err = d.Deploy(w.t.Context(), w.stack(s.after), deploy.Options{})
 			w.neverNeither(before, s.after, n)
+		}
+		if then == 0 && (f == enginetest.None || f == enginetest.Refuses || f == enginetest.Cuts || f == enginetest.Hangs) {
+			w.isTrue(s, before, n, out, err)
 		}
 		if d.Engine.CallTimeout > time.Minute || w.gate.Changes() >= n || d.Engine.CallTimeout > 5*time.Second {
 			return
 		}
 		d.Engine.CallTimeout *= 2 // the machine was too busy for it, before the fault was due
+	}
+}
+
+// isTrue holds what a process says of its attempt against what the engine shows. One that died says nothing, and what is carried out late is not there yet.
+func (w *world) isTrue(s scenario, before map[string]engine.State, n int, out deploy.Outcome, err error) {
+	w.t.Helper()
+	about := fmt.Sprintf("change %d: %s %v %v %v", n, out.Result, out.Failure, out.ManualSteps, err)
+	switch {
+	case err != nil || out.Result == deploy.Refused:
+		now := w.names()
+		for name, was := range before {
+			assert.Equal(w.t, was.ID, now[name].ID, "nothing was changed: %s", about)
+			assert.Equal(w.t, was.Running, now[name].Running, "nothing was changed: %s", about)
+		}
+	case out.Result == deploy.NeedsManual:
+		assert.NotEmpty(w.t, out.ManualSteps, about)
+	case s.retire:
+		assert.Contains(w.t, []string{deploy.Done, deploy.NothingToDo}, out.Result, about)
+		assert.Empty(w.t, w.names(), about)
+	case out.Result == deploy.PutBack && s.before == "":
+		assert.Empty(w.t, w.names(), about)
+	case out.Result == deploy.PutBack:
+		w.settled(w.stack(s.before))
+	default:
+		assert.Contains(w.t, []string{deploy.Done, deploy.NothingToDo}, out.Result, about)
+		assert.NotEqual(w.t, unstable, s.after, about)
+		w.settled(w.stack(s.after))
 	}
 }
 

@@ -204,13 +204,13 @@ func (g *LineReporter) words(e deploy.Event) string {
 	case deploy.StepPutBack:
 		switch {
 		case e.State == deploy.EventBegun && e.Detail != "":
-			return p.Look(e.Detail + ": restoring the old version")
+			return p.Look(e.Detail + ": rolling back")
 		case e.State == deploy.EventBegun:
-			return p.Look("restoring the old version")
+			return p.Look("rolling back")
 		case e.Service != "":
 			return p.Good(e.Detail)
 		}
-		return p.Good("old version restored")
+		return p.Good("rolled back")
 	}
 	return ""
 }

@@ -150,7 +150,7 @@ func (m *liveModel) take(e deploy.Event) {
 	s.ended = e.Time
 	if e.Service == "" {
 		if e.Step == deploy.StepPutBack {
-			s.note = map[string]string{deploy.EventBegun: "restoring the old version", deploy.EventDone: "old version restored", deploy.EventFailed: "manual action needed"}[e.State]
+			s.note = map[string]string{deploy.EventBegun: "rolling back", deploy.EventDone: "rolled back", deploy.EventFailed: "manual action needed"}[e.State]
 		}
 		return
 	}

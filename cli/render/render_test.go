@@ -105,10 +105,10 @@ func TestProgress(t *testing.T) {
      0.6s  tide-log/desk            new container created
      0.7s  tide-log/desk            old version stopped; it is kept until the new one has passed
      0.8s  tide-log/desk            the port is held
-     0.9s  tide-log                 restoring the old version
+     0.9s  tide-log                 rolling back
      1.0s  tide-log/desk            removed the new container
      1.1s  tide-log/desk            old version restored
-     1.2s  tide-log                 old version restored
+     1.2s  tide-log                 rolled back
 `, "\n"), b.String())
 }
 

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 	"unicode/utf8"
 
@@ -20,6 +21,10 @@ type key[T any] struct {
 	example string   // a line of TOML
 	words   []string // the only texts that it takes, where there are such
 	read    func(r *reader, e entry, into *T)
+
+	// How it is written: as lines of the table that it belongs to, or as tables of its own. Nothing is written of what is not set.
+	lines  func(from *T) []string
+	tables func(w *writer, path string, from *T)
 }
 
 // reader turns the tables of one file into declarations and collects what is wrong.
@@ -278,7 +283,7 @@ func text[T any](name, doc, example string, field func(*T) *Text) key[T] {
 			return
 		}
 		*field(into) = e.value.asText()
-	}}
+	}, lines: func(from *T) []string { return ofText(name, *field(from), quoted) }}
 }
 
 // word makes a key of one text out of a few.
@@ -299,7 +304,7 @@ func word[T any](name, doc, example string, words []string, field func(*T) *Text
 func texts[T any](name, doc, example string, field func(*T) *[]Text) key[T] {
 	return key[T]{name: name, takes: FormTexts, doc: doc, example: example, read: func(r *reader, e entry, into *T) {
 		*field(into) = r.listOfTexts(e.value)
-	}}
+	}, lines: func(from *T) []string { return ofTexts(name, *field(from)) }}
 }
 
 // textsOrNumbers makes a key of a list of texts in which bare numbers are texts, too.
@@ -315,7 +320,7 @@ func textsOrNumbers[T any](name, doc, example string, field func(*T) *[]Text) ke
 			list[i].raw = t.Span.Text() == t.Value // without quotes
 		}
 		*field(into) = list
-	}}
+	}, lines: func(from *T) []string { return ofTexts(name, *field(from)) }}
 }
 
 // number makes a key of a number, kept as it is written.
@@ -326,6 +331,8 @@ func number[T any](name string, takes Form, doc, example string, field func(*T) 
 			return
 		}
 		*field(into) = e.value.asText()
+	}, lines: func(from *T) []string {
+		return ofText(name, *field(from), func(number string) string { return number })
 	}}
 }
 
@@ -341,6 +348,11 @@ func boolean[T any](name, doc, example string, field func(*T) **bool) key[T] {
 		if s, ok := any(into).(*Service); ok {
 			s.switched(name, e.value.span)
 		}
+	}, lines: func(from *T) []string {
+		if value := *field(from); value != nil {
+			return []string{name + " = " + strconv.FormatBool(*value)}
+		}
+		return nil
 	}}
 }
 
@@ -360,7 +372,7 @@ func pairs[T any](name string, takes Form, doc, example string, field func(*T) *
 				r.wrongType(e.value, "a text")
 			}
 		}
-	}}
+	}, lines: func(from *T) []string { return ofNamed(name+".", *field(from)) }}
 }
 
 // MostEntries is how many entries of a list, or names of a table, are read: a lab that a person looks after has no more of anything in one place.
@@ -436,6 +448,7 @@ func named[T any](name, doc, example, what string, field func(*T) *[]Named) key[
 		*field(into) = append(*field(into), Named{e.key, e.keySpan, e.value.asText()})
 	})
 	k.takes = FormNamed
+	k.tables = func(w *writer, path string, from *T) { w.table(path+name, ofNamed("", *field(from))) }
 	return k
 }
 
@@ -449,6 +462,7 @@ func namedWord[T any](name, doc, example, what string, words []string, field fun
 		}
 	})
 	k.takes, k.words = FormNamed, words
+	k.tables = func(w *writer, path string, from *T) { w.table(path+name, ofNamed("", *field(from))) }
 	return k
 }
 

@@ -134,7 +134,8 @@ var hostKeys = []key[Host]{
 	texts("reserved-ports", "ports that services must not publish, PORT[-PORT][/protocol][ for STACK/SERVICE]", `reserved-ports = ["22", "8780-8790/tcp"]`, func(h *Host) *[]Text { return &h.ReservedPorts }),
 	{
 		name: "tls", takes: FormTable, doc: "the files of a connection over tcp, relative to the lab", example: `tls.ca = "tls/authority.pem"`,
-		read: func(r *reader, e entry, h *Host) { readTable(r, e, tlsKeys, "tls", &h.TLS) },
+		read:  func(r *reader, e entry, h *Host) { readTable(r, e, tlsKeys, "tls", &h.TLS) },
+		lines: func(h *Host) []string { return dotted("tls", linesOf(tlsKeys, &h.TLS)) },
 	},
 	text("insecure", "why plain tcp to another machine is accepted", `insecure = "a cable of our own"`, func(h *Host) *Text { return &h.Insecure }),
 }

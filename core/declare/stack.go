@@ -153,13 +153,19 @@ var serviceKeys = []key[Service]{
 	textsOrNumbers("extra-groups", "further groups of the process, names of the host or gids", `extra-groups = ["watch", "1410"]`, setting(func(s *Settings) *[]Text { return &s.ExtraGroups })),
 	text("timezone", "IANA name, host or none; handed over as TZ", `timezone = "none"`, func(s *Service) *Text { return &s.Timezone }),
 	text("timezone-variable", "the variable that the zone is handed over in; TZ when left out", `timezone-variable = "ZONE"`, setting(func(s *Settings) *Text { return &s.TimezoneVariable })),
-	{name: "env", takes: FormValues, doc: "environment variables; they win over env-files", example: `env.DESK_LEVEL = "info"`, read: readEnv},
+	{name: "env", takes: FormValues, doc: "environment variables; they win over env-files", example: `env.DESK_LEVEL = "info"`, read: readEnv, lines: func(s *Service) []string { return ofVariables(s.Env) }},
 	texts("env-files", "environment files, relative to the stack's folder; the later one wins", `env-files = ["tide-log.env"]`, func(s *Service) *[]Text { return &s.EnvFiles }),
 	texts("secret-variables", "variables whose values are secret though their names do not look like it", `secret-variables = ["STATION"]`, func(s *Service) *[]Text { return &s.Secrets }),
 	text("restart", "no, on-failure, on-failure N, unless-stopped or always", `restart = "on-failure 3"`, func(s *Service) *Text { return &s.Restart }),
 	texts("after", "what has to be ready first: SERVICE, STACK/SERVICE on the same host, or \"NAME done\" for a job that has to end without an error", `after = ["store", "mast/sensor", "import done"]`, func(s *Service) *[]Text { return &s.After }),
 	{
 		name: "ready", takes: FormTable, doc: "how it shows that it does its work", example: `ready = { http = "80/health", within = "45s" }`,
+		lines: func(s *Service) []string {
+			if s.Ready == nil {
+				return nil
+			}
+			return inline("ready", linesOf(readyKeys, s.Ready))
+		},
 		read: func(r *reader, e entry, s *Service) {
 			s.Ready = &Ready{At: e.keySpan}
 			before := len(r.problems)
@@ -296,6 +302,48 @@ func (r *reader) envFilesOfLet(l *Lab, dir string, lets []Let) {
 	for _, let := range lets {
 		if let.EnvFile.IsSet() {
 			r.envFile(l, dir, let.EnvFile)
+		}
+	}
+}
+
+// Tables are written by the keys that they are read by; set here, as these tables contain each other.
+func init() {
+	written(stackKeys, "volume", func(w *writer, path string, s *Stack) {
+		for _, v := range s.Volumes {
+			w.namedTable(path+"volume."+v.Name, linesOf(volumeKeys, &v))
+		}
+	})
+	written(stackKeys, "service", func(w *writer, path string, s *Stack) {
+		for _, v := range s.Services {
+			one := *v // asking for a rarer setting makes room for it
+			if v.Settings != nil {
+				settings := *v.Settings
+				one.Settings = &settings
+			}
+			w.namedTable(path+"service."+v.Name, linesOf(serviceKeys, &one))
+		}
+	})
+	written(stackKeys, "let", func(w *writer, path string, s *Stack) { w.table(path+"let", ofLets(s.Let)) })
+	written(labKeys, "let", func(w *writer, path string, l *Lab) { w.table(path+"let", ofLets(l.Let)) })
+	written(labKeys, "host", func(w *writer, path string, l *Lab) {
+		for _, h := range l.Hosts {
+			w.namedTable(path+"host."+h.Name, linesOf(hostKeys, &h))
+			writeTables(w, hostKeys, path+"host."+h.Name+".", &h)
+		}
+	})
+	written(labKeys, "network", func(w *writer, path string, l *Lab) {
+		for _, n := range l.Networks {
+			w.namedTable(path+"network."+n.Name, linesOf(networkKeys, &n))
+		}
+	})
+	written(labKeys, "default", func(w *writer, path string, l *Lab) { w.table(path+"default", linesOf(defaultKeys, &l.Default)) })
+}
+
+// written sets how a key of tables is written.
+func written[T any](keys []key[T], name string, tables func(w *writer, path string, from *T)) {
+	for i := range keys {
+		if keys[i].name == name {
+			keys[i].tables = tables
 		}
 	}
 }

@@ -64,14 +64,10 @@ func Plan(w io.Writer, p Paint, s plan.Stack, verbose bool) {
 func action(p Paint, a plan.Action) string {
 	text := fmt.Sprintf("%-8s", a)
 	switch a {
-	case plan.Remove:
-		return p.Bad(text)
 	case plan.Keep:
 		return p.Faint(text)
-	case plan.Create, plan.Start:
-		return p.Good(text)
 	}
-	return p.Look(text)
+	return p.Head(text)
 }
 
 func reason(v plan.Service) string {
@@ -92,11 +88,11 @@ func difference(p Paint, d plan.Difference) string {
 	running, declared := d.Running, d.Declared
 	switch {
 	case running == "":
-		return p.Good(declared) + p.Faint("  (new)")
+		return p.Head(declared) + p.Faint("  (new)")
 	case declared == "":
 		return running + p.Faint("  (removed)")
 	}
-	return running + p.Faint(" becomes ") + p.Good(declared)
+	return running + p.Faint(" becomes ") + p.Head(declared)
 }
 
 // PlansJSON writes plans for programs.

@@ -75,7 +75,7 @@ func from(v lab.Variable) string {
 
 func shownValue(p Paint, v lab.Variable) string {
 	if v.Value.Secret() {
-		return p.Look(v.Value.String())
+		return p.Faint(v.Value.String())
 	}
 	return oneLine(v.Value.String())
 }

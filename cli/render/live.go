@@ -168,7 +168,7 @@ func (m *liveModel) take(e deploy.Event) {
 		say(Paint.Faint, "image is here")
 	case e.Step == deploy.StepPull:
 		r.pull = e
-		say(Paint.Look, "pulling "+e.Detail)
+		say(Paint.Plain, "pulling "+e.Detail)
 	case e.Step == deploy.StepProve && e.State == deploy.EventProgress && e.Line != "":
 		say(Paint.Look, e.Detail)
 		r.line = e.Line
@@ -180,13 +180,13 @@ func (m *liveModel) take(e deploy.Event) {
 		done := e.State == deploy.EventDone
 		switch e.Step {
 		case deploy.StepCreate:
-			say(Paint.Look, map[bool]string{false: "makes the new container", true: "new container is made"}[done])
+			say(Paint.Plain, map[bool]string{false: "creating the new container", true: "new container created"}[done])
 		case deploy.StepStop:
-			say(Paint.Look, map[bool]string{false: "stops what ran so far", true: "what ran so far is stopped and kept"}[done])
+			say(Paint.Plain, map[bool]string{false: "stopping the old version", true: "old version stopped; it is kept until the new one has passed"}[done])
 		case deploy.StepStart:
-			say(Paint.Look, map[bool]string{false: "starting", true: "started"}[done])
+			say(Paint.Plain, map[bool]string{false: "starting", true: "started"}[done])
 		case deploy.StepProve:
-			say(Paint.Look, "waiting for ready")
+			say(Paint.Plain, "waiting for ready")
 			if done {
 				say(Paint.Good, e.Detail)
 			}

@@ -42,7 +42,6 @@ const (
 	sea
 	mist
 	bold
-	mark
 )
 
 var styles = [...]lipgloss.Style{
@@ -51,11 +50,10 @@ var styles = [...]lipgloss.Style{
 	sea:   lipgloss.NewStyle().Foreground(lipgloss.Color("#5fc9b8")),
 	mist:  lipgloss.NewStyle().Foreground(lipgloss.Color("#8796a5")),
 	bold:  lipgloss.NewStyle().Bold(true),
-	mark:  lipgloss.NewStyle().Foreground(lipgloss.Color("#f2b84b")).Bold(true),
 }
 
 // few are the colours on a terminal that has sixteen of them: those nearest by sight would make amber red.
-var few = [...]color.Color{amber: lipgloss.Yellow, red: lipgloss.Red, sea: lipgloss.Cyan, mist: lipgloss.BrightBlack, mark: lipgloss.Yellow}
+var few = [...]color.Color{amber: lipgloss.Yellow, red: lipgloss.Red, sea: lipgloss.Cyan, mist: lipgloss.BrightBlack}
 
 // sequences are the control sequences that begin each colour on a terminal; the first one ends it.
 func sequences(terminal colorprofile.Profile) []string {
@@ -96,11 +94,14 @@ func (p Paint) Good(s string) string { return p.with(sea, s) }
 // Faint is for what is said beside.
 func (p Paint) Faint(s string) string { return p.with(mist, s) }
 
+// Plain leaves a text as it is.
+func (p Paint) Plain(text string) string { return text }
+
 // Head is for headings.
 func (p Paint) Head(s string) string { return p.with(bold, s) }
 
 // Mark is for the culprit in an excerpt.
-func (p Paint) Mark(s string) string { return p.with(mark, s) }
+func (p Paint) Mark(s string) string { return p.with(bold, s) }
 
 // Link is for addresses to open.
 func (p Paint) Link(s string) string { return p.with(sea, s) }

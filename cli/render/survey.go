@@ -28,7 +28,7 @@ func Survey(w io.Writer, p Paint, s *survey.Survey) {
 	}
 	section := func(title string, heads []string, rows [][]string) {
 		if len(rows) > 0 {
-			fmt.Fprintf(w, "\n%s\n", p.Look(title))
+			fmt.Fprintf(w, "\n%s\n", p.Head(title))
 			columns(w, p, heads, rows)
 		}
 	}
@@ -42,7 +42,7 @@ func Survey(w io.Writer, p Paint, s *survey.Survey) {
 	section("volumes", []string{"name", "whose", "owner and mode"}, volumeRows(s))
 	section("images of the lab", []string{"image", "where", "made for", "ports", "data paths", "user"}, imageRows(p, s))
 	if len(s.Unknown) > 0 {
-		fmt.Fprintf(w, "\n%s\n", p.Look("not known"))
+		fmt.Fprintf(w, "\n%s\n", p.Head("not known"))
 		keys := make([]string, 0, len(s.Unknown))
 		for k := range s.Unknown {
 			keys = append(keys, k)

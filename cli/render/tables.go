@@ -26,7 +26,7 @@ func Ports(w io.Writer, p Paint, uses []lab.PortUse) {
 	var rows [][]string
 	flush := func() {
 		if rows != nil {
-			fmt.Fprintln(w, p.Look(host))
+			fmt.Fprintln(w, p.Head(host))
 			columns(w, p, []string{"port", "address", "whose", "inside", "kind"}, rows)
 			rows = nil
 		}
@@ -97,7 +97,7 @@ func Free(w io.Writer, p Paint, hosts []FreePorts) {
 		if len(words) == 0 {
 			words = []string{"none"}
 		}
-		fmt.Fprintf(w, "%s  %s\n", p.Look(h.Host), strings.Join(words, " "))
+		fmt.Fprintf(w, "%s  %s\n", p.Head(h.Host), strings.Join(words, " "))
 	}
 }
 
@@ -124,7 +124,7 @@ func Mounts(w io.Writer, p Paint, uses []lab.MountUse) {
 	var rows [][]string
 	flush := func() {
 		if rows != nil {
-			fmt.Fprintln(w, p.Look(host))
+			fmt.Fprintln(w, p.Head(host))
 			columns(w, p, []string{"folder", "belongs to", "mode", "service", "inside", "as", "how"}, rows)
 			rows = nil
 		}

@@ -283,7 +283,7 @@ func text[T any](name, doc, example string, field func(*T) *Text) key[T] {
 			return
 		}
 		*field(into) = e.value.asText()
-	}, lines: func(from *T) []string { return ofText(name, *field(from), quoted) }}
+	}, lines: func(from *T) []string { return ofText(name, *field(from), quote) }}
 }
 
 // word makes a key of one text out of a few.

@@ -151,7 +151,7 @@ func isBare(s string) bool {
 	}) < 0
 }
 
-// quote writes a key between quotes: to the letter where that is possible.
+// quote writes a text between quotes (TOML 1.0, String): to the letter where that is possible.
 func quote(s string) string {
 	if !strings.ContainsAny(s, "\"\\") && strings.IndexFunc(s, func(c rune) bool { return c < ' ' || c == 0x7f }) < 0 {
 		return `"` + s + `"`
@@ -163,6 +163,12 @@ func quote(s string) string {
 		case c == '"' || c == '\\':
 			b.WriteByte('\\')
 			b.WriteRune(c)
+		case c == '\n':
+			b.WriteString(`\n`)
+		case c == '\t':
+			b.WriteString(`\t`)
+		case c == '\r':
+			b.WriteString(`\r`)
 		case c < ' ' || c == 0x7f:
 			const hex = "0123456789abcdef"
 			b.WriteString(`\u00` + string(hex[c>>4]) + string(hex[c&15]))

@@ -83,7 +83,7 @@ func ofTexts(name string, list []Text) []string {
 	}
 	values := make([]string, len(list))
 	for i, t := range list {
-		values[i] = quoted(t.Value)
+		values[i] = quote(t.Value)
 	}
 	return []string{name + " = [" + strings.Join(values, ", ") + "]"}
 }
@@ -92,7 +92,7 @@ func ofTexts(name string, list []Text) []string {
 func ofNamed(prefix string, list []Named) []string {
 	var lines []string
 	for _, n := range list {
-		lines = append(lines, prefix+bareOrQuoted(n.Name)+" = "+quoted(n.Text.Value))
+		lines = append(lines, prefix+keyName(n.Name)+" = "+quote(n.Text.Value))
 	}
 	return lines
 }
@@ -113,40 +113,12 @@ func dotted(name string, lines []string) []string {
 	return lines
 }
 
-// bareOrQuoted returns a name as it is written before an equals sign (TOML 1.0, Keys).
-func bareOrQuoted(name string) string {
-	bare := func(c rune) bool {
-		return c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || c == '-' || c == '_'
+// keyName returns a name as it is written before an equals sign (TOML 1.0, Keys).
+func keyName(name string) string {
+	if isBare(name) {
+		return name
 	}
-	if name == "" || strings.IndexFunc(name, func(c rune) bool { return !bare(c) }) >= 0 {
-		return quoted(name)
-	}
-	return name
-}
-
-// quoted returns a text as a basic string (TOML 1.0, String).
-func quoted(text string) string {
-	var b strings.Builder
-	b.WriteByte('"')
-	for _, c := range text {
-		switch {
-		case c == '"' || c == '\\':
-			b.WriteByte('\\')
-			b.WriteRune(c)
-		case c == '\n':
-			b.WriteString(`\n`)
-		case c == '\t':
-			b.WriteString(`\t`)
-		case c == '\r':
-			b.WriteString(`\r`)
-		case c < ' ' || c == 0x7f:
-			fmt.Fprintf(&b, `\u%04x`, c)
-		default:
-			b.WriteRune(c)
-		}
-	}
-	b.WriteByte('"')
-	return b.String()
+	return quote(name)
 }
 
 // ofLets returns what a [let] holds.
@@ -156,7 +128,7 @@ func ofLets(list []Let) []string {
 		if l.EnvFile.IsSet() {
 			lines = append(lines, inline(l.Name, linesOf(letKeys, &l))...)
 		} else {
-			lines = append(lines, l.Name+" = "+quoted(l.Value.Value))
+			lines = append(lines, l.Name+" = "+quote(l.Value.Value))
 		}
 	}
 	return lines
@@ -166,7 +138,7 @@ func ofLets(list []Let) []string {
 func ofVariables(list []Variable) []string {
 	var lines []string
 	for _, v := range list {
-		lines = append(lines, "env."+bareOrQuoted(v.Name)+" = "+quoted(v.Value.Value))
+		lines = append(lines, "env."+keyName(v.Name)+" = "+quote(v.Value.Value))
 	}
 	return lines
 }

@@ -172,7 +172,7 @@ func paired(s *lab.Service, v lab.Variable) (Wire, bool) {
 		}
 		w := Wire{From: s, Variable: v, Paired: true}
 		value := v.Value.Reveal()
-		from, to := 0, len(value)
+		var from, to int
 		if m := patterns()[1].FindStringSubmatchIndex(value); m != nil && m[6] < 0 {
 			from, to = m[2], m[3]
 			w.Port, _ = strconv.Atoi(value[m[4]:m[5]])

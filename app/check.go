@@ -32,7 +32,8 @@ func (r *Refusal) Error() string { return r.Why.Error() }
 
 func (r *Refusal) Unwrap() error { return r.Why }
 
-// Despite returns which findings are looked past: errors of the named rules, but not what keeps the files from being understood.
+// Despite returns which findings are looked past: errors of the named rules, but not what keeps the files
+// from being understood.
 func Despite(rules []string) (func(check.Finding) bool, error) {
 	for _, name := range rules {
 		var names []string
@@ -52,8 +53,9 @@ func Despite(rules []string) (func(check.Finding) bool, error) {
 // NotFirm looks past all findings but those that keep the files from being understood.
 func NotFirm(f check.Finding) bool { return !f.Firm() }
 
-// Admit looks at the hosts, and lets a command go on with stacks that are declared without an error, or with errors that are looked past.
-// It returns the surveyed lab and its stacks in the order in which they are deployed. The error may be a *[Refusal].
+// Admit looks at the hosts, and lets a command go on with stacks that are declared without an error, or with
+// errors that are looked past. It returns the surveyed lab and its stacks in the order in which they are
+// deployed. The error may be a *[Refusal].
 func (w *Workspace) Admit(ctx context.Context, stack, host string, lookPast func(check.Finding) bool) (*Workspace, []*lab.Stack, error) {
 	if _, err := w.StacksOf(stack, host); err != nil {
 		return w, nil, err

@@ -29,8 +29,8 @@ type Run struct {
 	report func(deploy.Event) // under mu
 }
 
-// Plan connects to the engines of stacks and compares each stack with what runs. The entry is what all entries of the logbook have in
-// common. The run has to be closed.
+// Plan connects to the engines of stacks and compares each stack with what runs. The entry is what all
+// entries of the logbook have in common. The run has to be closed.
 func (w *Workspace) Plan(ctx context.Context, stacks []*lab.Stack, takeOver bool, entry history.Entry) (*Run, error) {
 	r := &Run{lab: w, takeOver: takeOver, entry: entry, hosts: map[string]*deploy.Deployer{}}
 	for _, st := range stacks {
@@ -57,7 +57,8 @@ func (w *Workspace) Plan(ctx context.Context, stacks []*lab.Stack, takeOver bool
 // longSecret is how long a secret word of a command has to be, in bytes, to be looked for in other texts.
 const longSecret = 12
 
-// learn tells the caller the secrets of what runs: one that was changed is a secret still, as long as anything holds it.
+// learn tells the caller the secrets of what runs: one that was changed is a secret still, as long as
+// anything holds it.
 func (w *Workspace) learn(p plan.Stack) {
 	var found []string
 	for _, s := range p.Services {
@@ -71,7 +72,8 @@ func (w *Workspace) learn(p plan.Stack) {
 		}
 		now := secret.Reveal(slices.Concat(s.Container.Settings.Command, s.Container.Settings.Entrypoint))
 		for _, t := range slices.Concat(s.Running.Container.Settings.Command, s.Running.Container.Settings.Entrypoint) {
-			// Which of the words it is, nobody has said; those that are still there are shown in no other way either.
+			// Which of the words it is, nobody has said; those that are still there are shown in no other way
+			// either.
 			if word := t.Reveal(); t.Secret() && len(word) >= longSecret && !slices.Contains(now, word) {
 				found = append(found, word)
 			}
@@ -104,7 +106,8 @@ func (r *Run) event(e deploy.Event) {
 	}
 }
 
-// Strangers returns what runs on the hosts of the run under the lab's name and was not deployed from here, by host.
+// Strangers returns what runs on the hosts of the run under the lab's name and was not deployed from here, by
+// host.
 func (r *Run) Strangers(ctx context.Context) (map[string][]deploy.Elsewhere, error) {
 	return r.lab.strangersOf(ctx, r.hosts)
 }
@@ -123,7 +126,8 @@ func (w *Workspace) strangersOf(ctx context.Context, hosts map[string]*deploy.De
 	return all, nil
 }
 
-// Deploy carries out one plan of the run and writes it down. The error is one of [deploy.Deployer.Deploy]: nothing was changed then.
+// Deploy carries out one plan of the run and writes it down. The error is one of [deploy.Deployer.Deploy]:
+// nothing was changed then.
 func (r *Run) Deploy(ctx context.Context, p plan.Stack) (deploy.Outcome, error) {
 	if !p.Asks() && !p.Unfinished {
 		return deploy.Outcome{Result: deploy.NothingToDo}, nil
@@ -151,8 +155,9 @@ func NotDeployed(stack string, err error) *Error {
 	return &Error{Kind: Unreachable, Message: stack + ": nothing was changed: " + err.Error(), Err: err}
 }
 
-// Explain looks for what the check now finds of what a failed service said: it may have been true before and looked past, or have come
-// about since. Rule is the likeliest one, "" when its words are known to none; found is nil when it finds nothing.
+// Explain looks for what the check now finds of what a failed service said: it may have been true before and
+// looked past, or have come about since. Rule is the likeliest one, "" when its words are known to none;
+// found is nil when it finds nothing.
 func (r *Run) Explain(ctx context.Context, stack string, f *deploy.Failure) (rule string, found *check.Finding) {
 	rules := check.Symptoms(append([]string{f.Message}, f.Log...))
 	if len(rules) == 0 || ctx.Err() != nil {

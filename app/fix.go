@@ -34,8 +34,8 @@ type Fixes struct {
 // mostRounds is how often mends are worked out: one may make the next possible.
 const mostRounds = 10
 
-// Fix works out mends in rounds until nothing changes. Nothing is written. Resurvey takes another look at the hosts: mended paths and
-// accounts are other questions to them.
+// Fix works out mends in rounds until nothing changes. Nothing is written. Resurvey takes another look at the
+// hosts: mended paths and accounts are other questions to them.
 func (w *Workspace) Fix(stack, host string, resurvey func(*Workspace) (*Workspace, error)) (*Fixes, error) {
 	m := &Fixes{Lab: w, Result: w.Check(stack, host), Fixed: []Fixed{}, Was: map[string]*source.File{}, Texts: map[string]string{}}
 	told := map[Fixed]bool{}
@@ -78,8 +78,8 @@ func (w *Workspace) Fix(stack, host string, resurvey func(*Workspace) (*Workspac
 	return m, nil
 }
 
-// Write puts the mends into the files. What goes from one file into another is in its new place first. After an error it also returns
-// which files were written, and which were not.
+// Write puts the mends into the files. What goes from one file into another is in its new place first. After
+// an error it also returns which files were written, and which were not.
 func (m *Fixes) Write() (written, left []string, err error) {
 	paths := slices.Sorted(maps.Keys(m.Texts))
 	slices.SortStableFunc(paths, func(x, y string) int { return strings.Compare(filepath.Ext(x), filepath.Ext(y)) })

@@ -1,5 +1,5 @@
-// Package app holds the use cases: what the program does with a lab, without options, printing and exit codes. Each returns values, or an
-// [*Error] that says what kind of trouble it is.
+// Package app holds the use cases: what the program does with a lab, without options, printing and exit
+// codes. Each returns values, or an [*Error] that says what kind of trouble it is.
 package app
 
 import (
@@ -24,8 +24,8 @@ import (
 	"proudlantern.example/lantern/registry"
 )
 
-// Caller is who uses the lab: told what must be kept out of messages, and what went wrong without stopping anything. A nil function is
-// not called.
+// Caller is who uses the lab: told what must be kept out of messages, and what went wrong without stopping
+// anything. A nil function is not called.
 type Caller struct {
 	Learn     func(secrets ...string)       // secrets of what was read
 	Hide      func(text string) string      // takes secrets out of a text
@@ -34,8 +34,8 @@ type Caller struct {
 	NoHelpers bool                          // no credential helper is run
 }
 
-// Workspace is a lab as its files said when they were read, with the surveys of its hosts. It does not change: [Workspace.Survey] and
-// [Workspace.Overlay] return others.
+// Workspace is a lab as its files said when they were read, with the surveys of its hosts. It does not
+// change: [Workspace.Survey] and [Workspace.Overlay] return others.
 type Workspace struct {
 	*lab.Lab
 	Dir       string
@@ -53,7 +53,8 @@ func Open(dir string, caller Caller) (*Workspace, error) {
 	return w.Overlay(nil)
 }
 
-// Overlay reads the files again, with the texts of some of them, by path, in place of what they say. The surveys stay.
+// Overlay reads the files again, with the texts of some of them, by path, in place of what they say. The
+// surveys stay.
 func (w *Workspace) Overlay(texts map[string]string) (*Workspace, error) {
 	decl, err := labdir.Open(w.Dir, texts)
 	if err != nil {

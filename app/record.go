@@ -44,7 +44,8 @@ func (w *Workspace) Entry(stack, number string) (history.Entry, []history.File, 
 	return e, files, nil
 }
 
-// SaveFiles writes files into a folder that must not have them yet. Each calls back with the path once it is written.
+// SaveFiles writes files into a folder that must not have them yet. Each calls back with the path once it is
+// written.
 func SaveFiles(dir string, files []history.File, each func(path string)) error {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return usage("%s cannot be made: %s", dir, labdir.InWords(err))
@@ -118,7 +119,8 @@ func (w *Workspace) TextNow(path string) string {
 	return text
 }
 
-// lastEntry returns the highest number that the logbook knows for a stack. A logbook that cannot be read keeps nobody from deploying.
+// lastEntry returns the highest number that the logbook knows for a stack. A logbook that cannot be read
+// keeps nobody from deploying.
 func (w *Workspace) lastEntry(stack string) int {
 	last, err := w.Book().Last(stack)
 	if err != nil {

@@ -19,7 +19,8 @@ type Retirement struct {
 	on  *deploy.Deployer
 }
 
-// Retirement finds what a stack has on its host: the declared one, else the one that still has containers of it. It has to be closed.
+// Retirement finds what a stack has on its host: the declared one, else the one that still has containers of
+// it. It has to be closed.
 func (w *Workspace) Retirement(ctx context.Context, stack, onHost string, report func(deploy.Event)) (*Retirement, error) {
 	d, err := w.whereStackIs(ctx, stack, onHost, report)
 	if err != nil {

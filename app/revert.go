@@ -34,9 +34,9 @@ type Revert struct {
 	inform func(format string, args ...any)
 }
 
-// Revert finds the way back of a stack to an entry, by its number as a person has written it; "" for the last deploy that succeeded and
-// was different from what runs. WithLab also brings back files that other stacks share. What a person wants to know on the way is told
-// to inform.
+// Revert finds the way back of a stack to an entry, by its number as a person has written it; "" for the last
+// deploy that succeeded and was different from what runs. WithLab also brings back files that other stacks
+// share. What a person wants to know on the way is told to inform.
 func (w *Workspace) Revert(stack, number string, withLab bool, inform func(format string, args ...any)) (*Revert, error) {
 	if number == "" {
 		var err error
@@ -60,8 +60,9 @@ func (w *Workspace) Revert(stack, number string, withLab bool, inform func(forma
 	return r, nil
 }
 
-// entryBefore returns the number of the last deploy that succeeded and left something else running than the last one did. After one that
-// was put back that is the one that runs: only the files are something else; after a retirement it is the one that ran last.
+// entryBefore returns the number of the last deploy that succeeded and left something else running than the
+// last one did. After one that was put back that is the one that runs: only the files are something else;
+// after a retirement it is the one that ran last.
 func (w *Workspace) entryBefore(stack string, inform func(format string, args ...any)) (string, error) {
 	list, err := w.Entries(stack)
 	if err != nil {
@@ -87,8 +88,8 @@ func (w *Workspace) entryBefore(stack string, inform func(format string, args ..
 	return "", usage("the logbook of this clone has no earlier deploy of %s that succeeded and left something else running", stack)
 }
 
-// Plan checks the stack as it was then, and compares it with what runs. The returned lab is that of then, also with an error; the error may be
-// a *[Refusal].
+// Plan checks the stack as it was then, and compares it with what runs. The returned lab is that of then,
+// also with an error; the error may be a *[Refusal].
 func (r *Revert) Plan(ctx context.Context, onHost string) (*Workspace, error) {
 	stack := r.Entry.Stack
 	then, err := r.now.Overlay(r.texts)
@@ -155,7 +156,8 @@ func (r *Revert) pin(ctx context.Context, then *Workspace) (*Workspace, error) {
 	return then.Overlay(r.texts)
 }
 
-// sayWhatDiffers says which services are not what they were at the entry although their files are: lab.toml says something else today.
+// sayWhatDiffers says which services are not what they were at the entry although their files are: lab.toml
+// says something else today.
 func (r *Revert) sayWhatDiffers(p plan.Stack) {
 	for _, s := range p.Services {
 		i := slices.IndexFunc(r.Entry.Services, func(v history.Service) bool { return v.Service == s.Name })

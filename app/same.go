@@ -6,8 +6,8 @@ import (
 	"proudlantern.example/lantern/deploy"
 )
 
-// strangers returns services that run on a host under the lab's name and that this clone has not met: another clone of the lab has deployed
-// them, or another lab has the same name. Only the person can know which.
+// strangers returns services that run on a host under the lab's name and that this clone has not met: another
+// clone of the lab has deployed them, or another lab has the same name. Only the person can know which.
 func (w *Workspace) strangers(ctx context.Context, d *deploy.Deployer) ([]deploy.Elsewhere, error) {
 	known, err := w.Book().Met()
 	if err != nil {

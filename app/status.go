@@ -10,7 +10,8 @@ import (
 	"proudlantern.example/lantern/deploy/observe"
 )
 
-// Status looks at a stack, or at all of the lab and at what is left of it on its hosts. The lab has to be surveyed.
+// Status looks at a stack, or at all of the lab and at what is left of it on its hosts. The lab has to be
+// surveyed.
 func (w *Workspace) Status(ctx context.Context, only, onHost string) ([]observe.Status, error) {
 	services := []observe.Status{}
 	found := only == ""
@@ -75,7 +76,8 @@ type Leftover struct {
 	on  *deploy.Deployer
 }
 
-// Leftover finds what a deploy that died has left of a stack; nil when that deploy is at work, or all is well. It has to be closed.
+// Leftover finds what a deploy that died has left of a stack; nil when that deploy is at work, or all is
+// well. It has to be closed.
 func (w *Workspace) Leftover(ctx context.Context, host, stack string, report func(deploy.Event)) (*Leftover, error) {
 	d, err := w.deployer(ctx, w.Host(host), report)
 	if err != nil {

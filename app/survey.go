@@ -11,8 +11,8 @@ import (
 	"proudlantern.example/lantern/labdir"
 )
 
-// Survey looks at the hosts of the lab, or at one, all at once. An engine that does not answer is no error here: the survey then holds
-// what is known without it.
+// Survey looks at the hosts of the lab, or at one, all at once. An engine that does not answer is no error
+// here: the survey then holds what is known without it.
 func (w *Workspace) Survey(ctx context.Context, only string) *Workspace {
 	var mu sync.Mutex
 	var wait sync.WaitGroup
@@ -43,7 +43,8 @@ func (w *Workspace) ask(first *survey.Survey) survey.Ask {
 	return l.Ask(l.Host(first.Host))
 }
 
-// mostSurvey is the largest survey that is read, in bytes: one of a host with ten thousand containers has some ten million.
+// mostSurvey is the largest survey that is read, in bytes: one of a host with ten thousand containers has
+// some ten million.
 const mostSurvey = 64 << 20
 
 // WithSurveys takes saved surveys in place of a look at the hosts.
@@ -67,7 +68,8 @@ func (w *Workspace) WithSurveys(files []string) (*Workspace, error) {
 	return other.resolved(), nil
 }
 
-// AllReached returns what keeps the first host from being reached that a survey could not see wholly; nil where all answered.
+// AllReached returns what keeps the first host from being reached that a survey could not see wholly; nil
+// where all answered.
 func (w *Workspace) AllReached() error {
 	for _, h := range w.Hosts {
 		if err := w.Unreached[h.Name]; err != nil {

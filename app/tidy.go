@@ -17,8 +17,8 @@ type Tidied struct {
 	dir, path, shown string
 }
 
-// Tidy lays out a file anew, and writes nothing. Links may not lead out of the lab that it is in, nor out of its folder where it is in
-// none. Shown is the path for messages.
+// Tidy lays out a file again, and writes nothing. Links may not lead out of the lab that it is in, nor out of
+// its folder where it is in none. Shown is the path for messages.
 func Tidy(path, shown string) (*Tidied, error) {
 	path, err := filepath.Abs(path)
 	if err != nil {

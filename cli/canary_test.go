@@ -26,8 +26,10 @@ import (
 	"proudlantern.example/lantern/engine/standin"
 )
 
-// Secrets with all that makes text look otherwise elsewhere, in every place that may hold one, changed and taken away again: neither the old nor the new one is said by any command, in any format or failure,
-// nor in a label, nor in what the logbook says, nor in a file that others may read, nor in the arguments and the environment of a process.
+// Secrets with all that makes text look otherwise elsewhere, in every place that may hold one, changed and
+// taken away again: neither the old nor the new one is said by any command, in any format or failure, nor in
+// a label, nor in what the logbook says, nor in a file that others may read, nor in the arguments and the
+// environment of a process.
 func TestCanaries(t *testing.T) {
 	for name, secret := range map[string]string{
 		"plain": "moon-over-the-outer-skerry-light-of-1858", "quotes": `a"b'c"d'e"f-canary`, "backslashes": `c:\tides\new\x41-canary\`, "markup": "<b>&amp;canary&lt;</b>", "no-break space": "moon\u00a0over\u00a0canary",
@@ -138,7 +140,8 @@ func TestCanaries(t *testing.T) {
 	}
 }
 
-// onlyOurs looks at every file below a folder: what lantern keeps is for its owner alone, and a secret is in no other file than those that the test wrote.
+// onlyOurs looks at every file below a folder: what lantern keeps is for its owner alone, and a secret is in
+// no other file than those that the test wrote.
 func onlyOurs(t *testing.T, dir string, secrets []string, written ...string) {
 	t.Helper()
 	require.NoError(t, filepath.WalkDir(dir, func(path string, e fs.DirEntry, err error) error {
@@ -165,13 +168,15 @@ func onlyOurs(t *testing.T, dir string, secrets []string, written ...string) {
 	}))
 }
 
-// processes is what everybody on the machine may see of the processes that a test starts, and their environments besides.
+// processes is what everybody on the machine may see of the processes that a test starts, and their
+// environments besides.
 type processes struct {
 	mu   sync.Mutex
 	text strings.Builder
 }
 
-// look reads the arguments and the environments of all processes that the test's own process has started, and of those that they have.
+// look reads the arguments and the environments of all processes that the test's own process has started, and
+// of those that they have.
 func (p *processes) look() {
 	parents := map[int][]int{}
 	dirs, _ := filepath.Glob("/proc/[0-9]*/stat")

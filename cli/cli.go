@@ -151,7 +151,8 @@ func (s *session) hold(held bool) {
 	}
 }
 
-// pipe is a stream that interrupts the run when nobody reads it any more, and takes what is still written without an error.
+// pipe is a stream that interrupts the run when nobody reads it any more, and takes what is still written
+// without an error.
 type pipe struct {
 	io.Writer
 	interrupt func()
@@ -292,7 +293,7 @@ func (s *session) versionCommand() *cli.Command {
 	}}
 }
 
-// json tells whether results are wanted as JSON; an unknown format is an error.
+// json reports whether results are wanted as JSON; an unknown format is an error.
 func (s *session) json() (bool, error) {
 	switch s.format {
 	case "json":
@@ -314,7 +315,8 @@ func (s *session) paint(w io.Writer) render.Paint {
 	return p
 }
 
-// colours returns which colours a stream shows: none where it is no terminal, where that is a simple one, and where NO_COLOR has any value.
+// colours returns which colours a stream shows: none where it is no terminal, where that is a simple one, and
+// where NO_COLOR has any value.
 func colours(w io.Writer) colorprofile.Profile {
 	if !isTerminal(w) || os.Getenv("NO_COLOR") != "" || os.Getenv("TERM") == "dumb" {
 		return colorprofile.NoTTY

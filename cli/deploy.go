@@ -61,7 +61,8 @@ func (s *session) deployCommand() *cli.Command {
 	}
 }
 
-// sameLabFlag is the option of every command that changes what runs: what was deployed under the lab's name from elsewhere is the same lab's.
+// sameLabFlag is the option of every command that changes what runs: what was deployed under the lab's name
+// from elsewhere is the same lab's.
 func sameLabFlag(into *bool) cli.Flag {
 	return &cli.BoolFlag{Name: "same-lab", Usage: "services that another clone deployed under this lab's name are of this lab", Destination: into}
 }

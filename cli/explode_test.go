@@ -9,7 +9,8 @@ import (
 	"github.com/stretchr/testify/assert"
 )
 
-// Files that are small and mean much: each is read and checked soon and in little memory, with a finding where there is a limit.
+// Files that are small and mean much: each is read and checked soon and in little memory, with a finding
+// where there is a limit.
 func TestSmallFilesThatExplode(t *testing.T) {
 	if testing.Short() {
 		t.Skip("it measures memory and time")

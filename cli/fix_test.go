@@ -76,7 +76,8 @@ func TestFixSaysWhatItDid(t *testing.T) {
 	assert.NotContains(t, plain, `"fixed"`)
 }
 
-// --fix --dry-run writes nothing. patch makes of its diff what --fix would, but for the lines with secrets, which are not in it.
+// --fix --dry-run writes nothing. patch makes of its diff what --fix would, but for the lines with secrets,
+// which are not in it.
 func TestFixAsADiff(t *testing.T) {
 	b := fixBench(t)
 	b.run(2, "check", "--dry-run")

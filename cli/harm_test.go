@@ -49,7 +49,8 @@ func (b *bench) neverReady() {
 	b.write("tide-log/stack.toml", fmt.Sprintf(deskText, enginetest.NeverReady, "high"))
 }
 
-// Two labs of one name on one host: what one has deployed the other one does not touch before somebody has said that they are the same.
+// Two labs of one name on one host: what one has deployed the other one does not touch before somebody has
+// said that they are the same.
 func TestTwoLabsOfOneName(t *testing.T) {
 	first := deskBench(t)
 	first.write("mast/stack.toml", fmt.Sprintf(deskText, enginetest.Page, "low"))

@@ -19,7 +19,8 @@ import (
 	"proudlantern.example/lantern/engine/standin"
 )
 
-// An engine that answers in a hostile way, to whatever it is asked, keeps no command from ending, soon, with the exit code that is right, and in little memory.
+// An engine that answers in a hostile way, to whatever it is asked, keeps no command from ending, soon, with
+// the exit code that is right, and in little memory.
 func TestHostileEngine(t *testing.T) {
 	if testing.Short() {
 		t.Skip("it measures memory and time")
@@ -100,7 +101,8 @@ func (b *bench) measure(t *testing.T, args ...string) (code int, said string, to
 	require.NoError(t, cmd.Start())
 	done := make(chan error, 1)
 	go func() { done <- cmd.Wait() }()
-	// What the kernel tells of a process that has ended counts its parent's memory, too (getrusage(2)); what it tells before does not.
+	// What the kernel tells of a process that has ended counts its parent's memory, too (getrusage(2)); what
+	// it tells before does not.
 	for ended := false; !ended; {
 		select {
 		case <-done:

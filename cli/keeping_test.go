@@ -16,7 +16,8 @@ import (
 	"proudlantern.example/lantern/engine/enginetest"
 )
 
-// What lantern made and nothing uses any more is found and removed; what is used, wanted for a revert, or somebody else's stays.
+// What lantern made and nothing uses any more is found and removed; what is used, wanted for a revert, or
+// somebody else's stays.
 func TestSweep(t *testing.T) {
 	enginetest.Each(t, func(t *testing.T, target enginetest.Target) {
 		b := newBench(t, target)

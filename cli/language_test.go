@@ -35,7 +35,8 @@ import (
 	"proudlantern.example/lantern/engine/enginetest"
 )
 
-// The lab of TestWholeLanguage: together with that of TestSettings it uses every key. Words in capitals are filled in.
+// The lab of TestWholeLanguage: together with that of TestSettings it uses every key. Words in capitals are
+// filled in.
 const (
 	wholeLab = `lab = "skerry-light"
 about = "Two stacks that share a causeway"
@@ -174,7 +175,8 @@ env.PROBE_NAMES = "vane.mast wind vane"
 `
 )
 
-// jettyNet is the third number of the shared network's addresses: outside of what the engines of scripts/with-engines take by themselves.
+// jettyNet is the third number of the shared network's addresses: outside of what the engines of
+// scripts/with-engines take by themselves.
 var jettyNet = fmt.Sprint(130 + os.Getpid()%60)
 
 // wholeBench writes that lab.
@@ -224,7 +226,8 @@ func TestWholeLanguage(t *testing.T) {
 			b.wholeInside(vane, beacon)
 		}
 
-		// A shared network goes with the last stack that uses it; what somebody else made, and every volume, stays.
+		// A shared network goes with the last stack that uses it; what somebody else made, and every volume,
+		// stays.
 		networks := func() (names []string) {
 			list, err := b.engine.Networks(t.Context(), "")
 			require.NoError(t, err)

@@ -16,7 +16,8 @@ import (
 	"proudlantern.example/lantern/engine/enginetest"
 )
 
-// A machine with listeners of each kind, accounts made for the test, and folders of theirs: each mistake is named with its evidence.
+// A machine with listeners of each kind, accounts made for the test, and folders of theirs: each mistake is
+// named with its evidence.
 func TestRealMachine(t *testing.T) {
 	if os.Getuid() != 0 {
 		t.Skip("adding accounts needs root")

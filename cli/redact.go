@@ -15,8 +15,9 @@ import (
 	"proudlantern.example/lantern/core/secret"
 )
 
-// redactor keeps secrets out of everything that is written through it, wherever they come from: a path, an engine's message, the last lines of a container's log. What is known
-// to be a secret is hidden before it gets here; this is for what nobody thought of.
+// redactor keeps secrets out of everything that is written through it, wherever they come from: a path, an
+// engine's message, the last lines of a container's log. What is known to be a secret is hidden before it
+// gets here; this is for what nobody thought of.
 type redactor struct {
 	io.Writer
 	hides *hider
@@ -33,7 +34,8 @@ type hider struct {
 const (
 	// shortest is how long a secret has to be, in bytes: anything shorter is a part of ordinary words.
 	shortest = 4
-	// cutFrom is how long a secret has to be for its parts to be looked for. A part is half of it, and at least so many bytes.
+	// cutFrom is how long a secret has to be for its parts to be looked for. A part is half of it, and at
+	// least so many bytes.
 	cutFrom, leastPart = 12, 8
 )
 

@@ -93,7 +93,8 @@ func TestRevert(t *testing.T) {
 		assert.Equal(t, "LEVEL=never deployed\n", string(text))
 		stdout, stderr = b.run(0, "logbook", "tide-log", "1")
 		assert.NotContains(t, stdout+stderr, "the-moon-pulls")
-		// Without a number: what ran before that was different. A deploy that only starts what had stopped is not.
+		// Without a number: what ran before that was different. A deploy that only starts what had stopped is
+		// not.
 		require.NoError(t, b.engine.Stop(t.Context(), "tide-log.desk", time.Second))
 		b.run(0, "deploy", "--yes")
 		assert.Equal(t, "6 deploy done", b.logged()[5])

@@ -25,8 +25,8 @@ func standInBench(t *testing.T) *bench {
 	return newBench(t, enginetest.Target{Name: "stand-in", Address: enginetest.StandIn(t, standin.Options{})})
 }
 
-// A secret is in no output of any command, in no label and in no file but its own: planted in an environment file, in plain text, by
-// reference, and in files that are wrong around it.
+// A secret is in no output of any command, in no label and in no file but its own: planted in an environment
+// file, in plain text, by reference, and in files that are wrong around it.
 func TestSecretsStayHidden(t *testing.T) {
 	b := standInBench(t)
 	canaries := []string{"canary-of-the-file", "canary-in-plain-text", "canary-behind-a-fault", "canary-of-a-let", "canary-listed"}

@@ -40,8 +40,8 @@ func (s *session) open() (*app.Workspace, error) {
 	return w, nil
 }
 
-// surveyed reads the lab for a command that looks at stacks beside what runs: the named one, or all, in the order in which they are
-// deployed. It ends the command when the files cannot be understood.
+// surveyed reads the lab for a command that looks at stacks beside what runs: the named one, or all, in the
+// order in which they are deployed. It ends the command when the files cannot be understood.
 func (s *session) surveyed(ctx context.Context, stack string) (w *app.Workspace, stacks []*lab.Stack, asJSON bool, err error) {
 	if w, asJSON, err = s.begin(); err != nil {
 		return nil, nil, false, err
@@ -57,8 +57,8 @@ func (s *session) admit(ctx context.Context, w *app.Workspace, stack string, loo
 	return w, stacks, err
 }
 
-// askSameLab makes sure that services under the lab's name that this clone has not met are of this lab, and not of another one that has
-// the same name. That is asked once, and --yes is no answer to it.
+// askSameLab makes sure that services under the lab's name that this clone has not met are of this lab, and
+// not of another one that has the same name. That is asked once, and --yes is no answer to it.
 func (s *session) askSameLab(ctx context.Context, w *app.Workspace, found map[string][]deploy.Elsewhere, same bool) error {
 	for _, host := range slices.Sorted(maps.Keys(found)) {
 		var services []string

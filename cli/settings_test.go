@@ -104,7 +104,8 @@ func TestSettings(t *testing.T) {
 		// Up to AUDIT_READ, 37: one of the engines is older than those above.
 		assert.Equal(t, bounding(t, string(may)), bounding(t, g.Files["/proc/self/status"]), "privileged: whatever this machine gives at all")
 		assert.NotEqual(t, bounding(t, string(may)), bounding(t, d.Files["/proc/self/status"]))
-		// What cannot be seen inside without more tools is asked of the engine, past lantern's own reading of it.
+		// What cannot be seen inside without more tools is asked of the engine, past lantern's own reading of
+		// it.
 		c := b.raw("/containers/tide-log.desk/json")
 		signal := c.Config.StopSignal
 		assert.Contains(t, []any{"SIGTERM", "15", 15.0}, signal, "one of the engines says it as a number")

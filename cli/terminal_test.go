@@ -26,13 +26,15 @@ import (
 	"proudlantern.example/lantern/engine/standin"
 )
 
-// evil is what nothing from outside may do to a terminal: clear it, colour it, give it a title, turn lines around, add lines.
+// evil is what nothing from outside may do to a terminal: clear it, colour it, give it a title, turn lines
+// around, add lines.
 const evil = "\x1b[2J\x1b[31mlamp\x1b]0;owned\x07\u009b31m\u202eX\u2066\u2028y\rz\x08\x7f"
 
 // evilTOML is the same in a TOML string.
 const evilTOML = `\u001b[2J\u001b[31mlamp\u001b]0;owned\u0007\u009b31m\u202eX\u2066\u2028y\rz\b\u007f`
 
-// TestTerminal drives every command with such text in files, in what engines and processes say, and in logs; to a pipe and to a terminal.
+// TestTerminal drives every command with such text in files, in what engines and processes say, and in logs;
+// to a pipe and to a terminal.
 func TestTerminal(t *testing.T) {
 	catalogue, err := standin.ParseCatalogue([]byte(enginetest.Catalogue + "\n[image.\"registry.skerry.example/evil:1\"]\npresent = true\nenv = { \"NAME" + evilTOML + "\" = \"" + evilTOML + "\" }\nvolumes = [\"/data" + evilTOML +
 		"\"]\nlog = [\"" + evilTOML + "\", \"" + evilTOML + "\"]\nexits = 3\nexits-after = \"50ms\"\n"))

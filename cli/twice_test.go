@@ -93,7 +93,8 @@ func (b *barrier) wait(ctx context.Context) {
 	}
 }
 
-// Two processes deploy one stack from two clones, and reach for its lock at the same moment: one wins, the other is told by whom, and what runs is never a mix.
+// Two processes deploy one stack from two clones, and reach for its lock at the same moment: one wins, the
+// other is told by whom, and what runs is never a mix.
 func TestTwoProcesses(t *testing.T) {
 	times := amount(t, "LANTERN_TEST_TWICE", 3)
 	enginetest.Each(t, func(t *testing.T, target enginetest.Target) {
@@ -179,8 +180,8 @@ func (h *half) Write(p []byte) (int, error) {
 	return h.ResponseWriter.Write(p)
 }
 
-// Progress of a pull is true: it never goes back, its total is that of the image from the start, and it ends there. A registry that breaks off is asked again,
-// or the deploy ends plainly and the next one goes on.
+// Progress of a pull is true: it never goes back, its total is that of the image from the start, and it ends
+// there. A registry that breaks off is asked again, or the deploy ends plainly and the next one goes on.
 func TestPullOfALargeImage(t *testing.T) {
 	size := amount(t, "LANTERN_TEST_PULL_BYTES", 48<<20)
 	image, err := random.Image(int64(size/8), 8)

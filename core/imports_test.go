@@ -24,7 +24,8 @@ var banned = []string{"os", "os/exec", "os/user", "os/signal", "io/ioutil", "net
 // order is the direction of imports inside core: each package may import those before it.
 var order = []string{"core/parallel", "core/secret", "core/source", "core/survey", "core/declare", "core/lab", "core/wiring", "core/plan", "core/check"}
 
-// floors are the storeys of the house, from the ground up: a package imports only what lies below it, and what belongs to it.
+// floors are the storeys of the house, from the ground up: a package imports only what lies below it, and
+// what belongs to it.
 var floors = [][]string{
 	{"core"},
 	{"internal/corpus", "labdir"},
@@ -38,7 +39,8 @@ var floors = [][]string{
 	{"cmd"},
 }
 
-// floorOf returns the floor of a package of ours and the part of the house that it belongs to; -1 where it has none.
+// floorOf returns the floor of a package of ours and the part of the house that it belongs to; -1 where it
+// has none.
 func floorOf(house string) (floor int, part string) {
 	for i, parts := range floors {
 		for _, p := range parts {
@@ -128,8 +130,8 @@ func TestNoClock(t *testing.T) {
 	assert.Greater(t, files, 15)
 }
 
-// What belongs to a host is reached by the way to it, which may be a long one: only hostconn touches this machine's files and network for it. These
-// calls are about something else.
+// What belongs to a host is reached by the way to it, which may be a long one: only hostconn touches this
+// machine's files and network for it. These calls are about something else.
 var notTheHosts = map[string][]string{
 	"engine/bounds.go":        {"os.Getenv"},                                                                                            // how long we wait
 	"deploy/lock.go":          {"os.Getpid", "os.Hostname", "os.ReadFile", "os.Readlink", "syscall.Kill"},                               // who we are, and whether our own process lives

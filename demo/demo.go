@@ -28,7 +28,8 @@ var Hosts = []struct{ Name, Platform string }{{"lamp-room", "linux/amd64"}, {"bo
 // pullSpeed is how fast the stand-ins pull, in bytes a second: fast enough not to bore, slow enough to see.
 const pullSpeed = 40_000_000
 
-// Write puts the lab into an empty or new folder. Where one of its ports is taken on this machine, all of them move by the same distance.
+// Write puts the lab into an empty or new folder. Where one of its ports is taken on this machine, all of
+// them move by the same distance.
 func Write(dir string) error {
 	if entries, err := os.ReadDir(dir); err == nil && len(entries) > 0 {
 		return fmt.Errorf("%s is not empty", dir)
@@ -83,7 +84,8 @@ func freeDistance() int {
 	return 0
 }
 
-// Engines starts a stand-in for each machine, on the sockets that the lab in dir names. The returned function ends them.
+// Engines starts a stand-in for each machine, on the sockets that the lab in dir names. The returned function
+// ends them.
 func Engines(dir string) (end func(), err error) {
 	text, err := machineFiles.ReadFile("images.toml")
 	if err != nil {

@@ -13,8 +13,9 @@ import (
 	"proudlantern.example/lantern/engine/enginetest"
 )
 
-// How long a deploy with nothing to do takes, beside the calls that list and inspect the stack's containers; and one of twenty independent services, beside
-// the same containers created and started bare and in parallel. The proof of each is the first line of its log.
+// How long a deploy with nothing to do takes, beside the calls that list and inspect the stack's containers;
+// and one of twenty independent services, beside the same containers created and started bare and in
+// parallel. The proof of each is the first line of its log.
 func BenchmarkDeploy(b *testing.B) {
 	text := ""
 	for i := range 20 {

@@ -15,7 +15,8 @@ import (
 	"proudlantern.example/lantern/engine"
 )
 
-// commit makes the proven containers the only ones. This is the protocol, once the lock bears the name STACK.proven:
+// commit makes the proven containers the only ones. This is the protocol, once the lock bears the name
+// STACK.proven:
 //
 //  1. Each service that has stepped aside must have its successor; else somebody has taken one away, and nothing is removed.
 //  2. Services are handed over in groups, see [group]. In a group, each new container gets its declared restart policy,
@@ -40,7 +41,8 @@ func (d *Deployer) commit(ctx context.Context, stack string) Outcome {
 	if err != nil {
 		return again(err, "what ran before is still there, stopped, or a restart policy is not set")
 	}
-	// Somebody else's container may be on a network that no service needs any more; that is no reason to hold anything up.
+	// Somebody else's container may be on a network that no service needs any more; that is no reason to hold
+	// anything up.
 	if err := d.removeUnused(ctx, stack, nil); err != nil {
 		d.event(stack, "", StepRemove, EventProgress, "left alone: "+err.Error())
 	}
@@ -55,8 +57,8 @@ func (d *Deployer) commit(ctx context.Context, stack string) Outcome {
 	return Outcome{Result: Done, Left: left}
 }
 
-// removePrevious gives the proven containers their restart policies and removes what ran before. It returns the volumes of images' own making that are
-// left.
+// removePrevious gives the proven containers their restart policies and removes what ran before. It returns
+// the volumes of images' own making that are left.
 func (d *Deployer) removePrevious(ctx context.Context, stack string, containers []engine.State) (left []string, err error) {
 	all := groups(containers)
 	lefts, problems := make([][]string, len(all)), make([]error, len(all))
@@ -98,9 +100,9 @@ func (d *Deployer) removeGroup(ctx context.Context, stack string, g group) (left
 //     with it.
 //  2. The old containers get the policy "no": the one whose network is shared before its guests.
 //
-// The calls follow each other at once, before anything that takes time: in between, an engine that restarts starts both, and the
-// first one gets the port. For services that took each other's ports no order is right, and no engine switches two containers in
-// one call: one of them may stay stopped until the next run.
+// The calls follow each other at once, before anything that takes time: in between, an engine that restarts
+// starts both, and the first one gets the port. For services that took each other's ports no order is right,
+// and no engine switches two containers in one call: one of them may stay stopped until the next run.
 func (d *Deployer) handOver(ctx context.Context, g group) error {
 	if err := d.asDeclared(ctx, g.proven); err != nil || !d.Engine.CanUpdate() {
 		return err
@@ -134,8 +136,8 @@ func (d *Deployer) asDeclared(ctx context.Context, containers []engine.State) er
 	return nil
 }
 
-// persist makes a call again that an engine has refused: one that can be made any number of times, where nothing else is left to do but that. What is not there, or not ours,
-// will not be so a moment later.
+// persist makes a call again that an engine has refused: one that can be made any number of times, where
+// nothing else is left to do but that. What is not there, or not ours, will not be so a moment later.
 func persist(call func() error) error {
 	err := call()
 	for range 2 {
@@ -151,7 +153,8 @@ func persist(call func() error) error {
 // groupsAtOnce is how many groups of a stack are cleared away at the same time.
 const groupsAtOnce = 4
 
-// group is containers that are handed over together: those that live in one network, and those that take ports of each other.
+// group is containers that are handed over together: those that live in one network, and those that take
+// ports of each other.
 type group struct {
 	proven   []engine.State // guests come before the one in whose network they live
 	previous []engine.State // guests come after it
@@ -204,14 +207,16 @@ func groups(containers []engine.State) []group {
 	return all
 }
 
-// takesPortOf tells whether something proven publishes a port that something of the other group has published before.
+// takesPortOf reports whether something proven publishes a port that something of the other group has published
+// before.
 func (g group) takesPortOf(o group) bool {
 	return slices.ContainsFunc(g.proven, func(c engine.State) bool {
 		return slices.ContainsFunc(o.previous, func(p engine.State) bool { return c.Container.SharesHostPort(p.Container) })
 	})
 }
 
-// startProven starts what was proven and does not run: an engine that started anew before the commit has not, for its policy was not set yet.
+// startProven starts what was proven and does not run: an engine that started again before the commit has not,
+// for its policy was not set yet.
 func (d *Deployer) startProven(ctx context.Context, stack string) error {
 	containers, err := d.Containers(ctx, stack)
 	if err != nil {

@@ -37,7 +37,8 @@ ready = { http = "8080/" }
 env.LEVEL = "low"
 restart = "on-failure 2"
 `
-	// Four services with all that a stack usually has: an order, a folder, a volume, a page, a restart policy of its own.
+	// Four services with all that a stack usually has: an order, a folder, a volume, a page, a restart policy
+	// of its own.
 	four = `
 [volume.readings]
 [service.store]
@@ -113,7 +114,7 @@ after = ["desk"]
 ready = { tcp = 8080 }
 env.LEVEL = "low"
 `
-	// The network is made anew, and who is on it with it.
+	// The network is made again, and who is on it with it.
 	moored = `[network.causeway]
 subnet = "NET-A"
 ---
@@ -197,7 +198,7 @@ var scenarios = []scenario{
 	{name: "retire", before: four, retire: true},
 }
 
-// Deaths after which the engine starts anew, and what it made first, or last, comes first.
+// Deaths after which the engine restarts, and what it made first, or last, comes first.
 const restarts, restartsNewest enginetest.Fault = "restarts", "restarts newest first"
 
 func isRestart(f enginetest.Fault) bool { return f == restarts || f == restartsNewest }
@@ -239,8 +240,9 @@ func (w *world) begin(s scenario) {
 	require.Contains(w.t, []string{deploy.Done, deploy.NothingToDo}, out.Result, "%v %v", out.Failure, out.ManualSteps)
 }
 
-// leaves takes the stack away. A connection that was cut while a container was put on a network can leave dockerd with a wrong count of that network's members, until it
-// starts anew; that is said, and nothing else may be left.
+// leaves takes the stack away. A connection that was cut while a container was put on a network can leave
+// dockerd with a wrong count of that network's members, until it restarts; that is said, and nothing else
+// may be left.
 func (w *world) leaves() {
 	w.t.Helper()
 	out, err := w.deployer(false).Retire(w.t.Context(), w.name, deploy.Options{WithVolumes: true})
@@ -252,7 +254,8 @@ func (w *world) leaves() {
 	require.Contains(w.t, []string{deploy.Done, deploy.NothingToDo}, out.Result, "%v", out.ManualSteps)
 }
 
-// attempt lets a process carry out the scenario that will not live to see its end: something goes wrong at its n-th change.
+// attempt lets a process carry out the scenario that will not live to see its end: something goes wrong at
+// its n-th change.
 func (w *world) attempt(s scenario, n int, f enginetest.Fault) { w.attemptTwo(s, n, f, 0) }
 
 // attemptTwo lets it also die some changes later.
@@ -288,7 +291,8 @@ func (w *world) attemptTwo(s scenario, n int, f enginetest.Fault, then int) {
 	}
 }
 
-// isTrue holds what a process says of its attempt against what the engine shows. One that died says nothing, and what is carried out late is not there yet.
+// isTrue holds what a process says of its attempt against what the engine shows. One that died says nothing,
+// and what is carried out late is not there yet.
 func (w *world) isTrue(s scenario, before map[string]engine.State, n int, out deploy.Outcome, err error) {
 	w.t.Helper()
 	about := fmt.Sprintf("change %d: %s %v %v %v", n, out.Result, out.Failure, out.ManualSteps, err)
@@ -315,9 +319,10 @@ func (w *world) isTrue(s scenario, before map[string]engine.State, n int, out de
 	}
 }
 
-// A process that dies after any of its calls leaves neither neither old nor new, and the next one brings the stack to what is declared. The same
-// when a call fails, its answer is lost or never comes, or it is carried out late; when an answer is lost and a death comes later (at a sample of the pairs, or at all with
-// LANTERN_TEST_DEATH_PAIRS); and an engine that starts anew in between brings back what ran before.
+// A process that dies after any of its calls leaves neither neither old nor new, and the next one brings the
+// stack to what is declared. The same when a call fails, its answer is lost or never comes, or it is carried
+// out late; when an answer is lost and a death comes later (at a sample of the pairs, or at all with
+// LANTERN_TEST_DEATH_PAIRS); and an engine that restarts in between brings back what ran before.
 func TestDeathAtEveryCall(t *testing.T) {
 	if os.Getenv("LANTERN_TEST_DOCKERD") != "" {
 		t.Skip("this is about the stand-in, and keeps the machine busy: go test without real engines runs it")
@@ -390,8 +395,8 @@ func TestDeathAtEveryCall(t *testing.T) {
 	}
 }
 
-// The same on real engines, at a sample of the calls: every 24th, or as LANTERN_TEST_DEATH_STEP says. Each scenario goes to and fro, so that where one
-// attempt ended is where the next begins.
+// The same on real engines, at a sample of the calls: every 24th, or as LANTERN_TEST_DEATH_STEP says. Each
+// scenario goes to and fro, so that where one attempt ended is where the next begins.
 func TestDeathOnRealEngines(t *testing.T) {
 	step := 24
 	if s := os.Getenv("LANTERN_TEST_DEATH_STEP"); s != "" {
@@ -439,7 +444,8 @@ func TestDeathOnRealEngines(t *testing.T) {
 				for n, reached := 5, true; reached && !t.Failed(); n += step {
 					reached = false
 					for k, s := range directions {
-						// Here and there the answer to a call is lost first, and the death comes some calls later.
+						// Here and there the answer to a call is lost first, and the death comes some calls
+						// later.
 						if (n/step+k)%2 == 0 || os.Getenv("LANTERN_TEST_DEATH_PAIRS") != "" {
 							w.attemptTwo(s, n, enginetest.Cuts, 1+n%5)
 						} else {
@@ -464,8 +470,10 @@ func TestDeathOnRealEngines(t *testing.T) {
 	})
 }
 
-// An engine that starts anew in place of the next run: dockerd brings back what ran before, in whatever order it starts its containers. Podman's service cannot be told
-// to, but takes nothing away either: there the next run does it. At one call of two scenarios on dockerd; LANTERN_TEST_RESTARTS says at how many calls of all of them, on both.
+// An engine that restarts in place of the next run: dockerd brings back what ran before, in whatever order
+// it starts its containers. Podman's service cannot be told to, but takes nothing away either: there the next
+// run does it. At one call of two scenarios on dockerd; LANTERN_TEST_RESTARTS says at how many calls of all
+// of them, on both.
 func TestRestartOfRealEngines(t *testing.T) {
 	most, all := 1, false
 	if s := os.Getenv("LANTERN_TEST_RESTARTS"); s != "" {
@@ -540,7 +548,8 @@ func TestRestartOfRealEngines(t *testing.T) {
 	}
 }
 
-// cameBack fails unless each service that ran before runs again after a restart of the engine: the very container, or, once everything was proven, one of the two.
+// cameBack fails unless each service that ran before runs again after a restart of the engine: the very
+// container, or, once everything was proven, one of the two.
 func (w *world) cameBack(before map[string]engine.State, s scenario, torn []string) {
 	w.t.Helper()
 	var missing []string
@@ -576,8 +585,9 @@ func (w *world) missing(before map[string]engine.State, s scenario, torn []strin
 	return missing
 }
 
-// torn returns the services that take each other's ports while they are handed over: an engine that starts anew just then brings back new ones already, and
-// old ones still. That is so between the first call that sets a policy and the last, and at no other time.
+// torn returns the services that take each other's ports while they are handed over: an engine that starts
+// again just then brings back new ones already, and old ones still. That is so between the first call that
+// sets a policy and the last, and at no other time.
 func (w *world) torn(s scenario) []string {
 	now := w.names()
 	old, fresh := false, false
@@ -604,7 +614,8 @@ func (w *world) neverNeither(before map[string]engine.State, after string, n int
 	}
 }
 
-// recovers lets another process finish: one run ends as declared, or as before where what is declared does not work.
+// recovers lets another process finish: one run ends as declared, or as before where what is declared does
+// not work.
 func (w *world) recovers(s scenario, n int) {
 	w.t.Helper()
 	d := w.deployer(false)
@@ -627,7 +638,8 @@ func (w *world) recovers(s scenario, n int) {
 	}
 }
 
-// A lock can have the name of what is proven while everything is being undone, when the engine carried out late what was given up on. Whatever died then: no service is lost.
+// A lock can have the name of what is proven while everything is being undone, when the engine carried out
+// late what was given up on. Whatever died then: no service is lost.
 func TestProvenWhileUndone(t *testing.T) {
 	for n := 8; n <= 60; n++ {
 		t.Run(strconv.Itoa(n), func(t *testing.T) {

@@ -111,7 +111,8 @@ type Deployer struct {
 	Self     Self
 	Report   func(Event)
 	Hold     func(bool) // told when a stack is being changed from now on, and when that has ended; nil: nobody wants to know
-	// ReconnectTimeout is how long an engine that has gone in the middle of a deploy is waited for before what ran before is put back: it may be starting anew.
+	// ReconnectTimeout is how long an engine that has gone in the middle of a deploy is waited for before
+	// what ran before is put back: it may be starting again.
 	ReconnectTimeout time.Duration
 
 	options Options // of the call under way
@@ -135,8 +136,8 @@ func (d *Deployer) holds(held bool) {
 	}
 }
 
-// Deploy brings a stack to what is declared, or leaves what ran before running. An error means that nothing was changed; what went wrong
-// afterwards is in the outcome. Interrupting ctx puts back.
+// Deploy brings a stack to what is declared, or leaves what ran before running. An error means that nothing
+// was changed; what went wrong afterwards is in the outcome. Interrupting ctx puts back.
 func (d *Deployer) Deploy(ctx context.Context, stack *lab.Stack, o Options) (Outcome, error) {
 	d = d.during(o)
 	found, err := d.Snapshot(ctx, stack)
@@ -196,7 +197,8 @@ func (d *Deployer) underLock(ctx context.Context, p plan.Stack, lock *lock) Outc
 	ctx = context.WithoutCancel(ctx)
 	if out.Failure == nil {
 		if err := d.rename(ctx, lock.ID, name+plan.SuffixProven); err != nil {
-			// Whether it has got that name decides which way is left, so nothing is undone before that is known.
+			// Whether it has got that name decides which way is left, so nothing is undone before that is
+			// known.
 			out.Failure = &Failure{Message: err.Error()}
 			switch c, lost := d.own(ctx, lock.ID); {
 			case lost == nil && c.Name == name+plan.SuffixProven:
@@ -260,7 +262,8 @@ func (d *Deployer) carryOut(ctx context.Context, p plan.Stack, lock *lock) *Fail
 	}
 }
 
-// stepAside stops a container and gives its name free. Its policy then makes an engine that starts anew in the middle bring back what ran before.
+// stepAside stops a container and gives its name free. Its policy then makes an engine that restarts in
+// the middle bring back what ran before.
 func (d *Deployer) stepAside(ctx context.Context, stack string, s plan.Service) error {
 	current, err := d.own(ctx, s.Running.ID)
 	if err != nil {
@@ -342,8 +345,8 @@ func (d *Deployer) startAndProve(ctx context.Context, stack, service, id string,
 	return d.proveReady(ctx, stack, service, id, proof, since)
 }
 
-// replaceBeside proves the new container while the old one goes on with its work. Then the new one gets the names, and is proven with
-// them, before the old one stops.
+// replaceBeside proves the new container while the old one goes on with its work. Then the new one gets the
+// names, and is proven with them, before the old one stops.
 func (d *Deployer) replaceBeside(ctx context.Context, stack string, s plan.Service, id string, proof plan.Proof) *Failure {
 	if f := d.startAndProve(ctx, stack, s.Name, id, proof); f != nil {
 		return f
@@ -368,7 +371,8 @@ func (d *Deployer) replaceBeside(ctx context.Context, stack string, s plan.Servi
 	return nil
 }
 
-// cannotRun looks, while what ran before still runs, whether a new command can be run at all; "" when nothing speaks against it. One that is as before needs no look.
+// cannotRun looks, while what ran before still runs, whether a new command can be run at all; "" when nothing
+// speaks against it. One that is as before needs no look.
 func (d *Deployer) cannotRun(ctx context.Context, s plan.Service, id string) string {
 	if s.Action != plan.Replace || !slices.ContainsFunc(s.Differences, func(f plan.Difference) bool {
 		return slices.Contains([]string{"image", "platform", "command", "entrypoint", "working-dir"}, f.Field)
@@ -421,7 +425,8 @@ func (d *Deployer) create(ctx context.Context, s plan.Service, proof plan.Proof,
 	return d.Engine.Create(ctx, name, c, labels, networkOf)
 }
 
-// start starts a container. An engine may hold a port for a moment after its container is gone, so that is tried again.
+// start starts a container. An engine may hold a port for a moment after its container is gone, so that is
+// tried again.
 func (d *Deployer) start(ctx context.Context, id string) error {
 	var err error
 	for range 8 {

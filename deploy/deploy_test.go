@@ -120,7 +120,8 @@ var gonePID = func() func(t testing.TB) int {
 	}
 }()
 
-// stack resolves a stack.toml; FIRST and SECOND stand for two free ports. What stands before a line "---" belongs to lab.toml.
+// stack resolves a stack.toml; FIRST and SECOND stand for two free ports. What stands before a line "---"
+// belongs to lab.toml.
 func (w *world) stack(text string) *lab.Stack {
 	w.t.Helper()
 	text = strings.NewReplacer("FIRST", fmt.Sprint(w.ports[0]), "SECOND", fmt.Sprint(w.ports[1]), "FOLDER", w.folder, "NET-A", w.nets[0], "NET-B", w.nets[1]).Replace(text)
@@ -280,7 +281,8 @@ func TestTwoAtOnce(t *testing.T) {
 	w.settled(st)
 }
 
-// A deploy of another machine, or of a place whose processes cannot be seen from here, is believed to be alive until its time is over, unless somebody knows better.
+// A deploy of another machine, or of a place whose processes cannot be seen from here, is believed to be
+// alive until its time is over, unless somebody knows better.
 func TestTakeOver(t *testing.T) {
 	for name, elsewhere := range map[string]func(*deploy.Self){
 		"another machine": func(s *deploy.Self) { s.Boot = "another machine" }, "another pid namespace": func(s *deploy.Self) { s.Space = "pid:[1]" }, "of an older lantern": func(s *deploy.Self) { s.Space = "" },
@@ -313,7 +315,8 @@ func takeOver(t *testing.T, elsewhere func(*deploy.Self)) {
 	w.settled(next)
 }
 
-// A deploy that fails leaves every declared volume, also one that it has made: something may have been written there.
+// A deploy that fails leaves every declared volume, also one that it has made: something may have been
+// written there.
 func TestVolumesOfAFailedDeploy(t *testing.T) {
 	w := newWorld(t)
 	d := w.deployer(false)

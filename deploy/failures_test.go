@@ -109,7 +109,8 @@ func TestFailures(t *testing.T) {
 	})
 }
 
-// An engine that starts anew in the middle of a deploy brings back what ran before; the deploy waits for it and puts back, or, if it died, the next one does.
+// An engine that restarts in the middle of a deploy brings back what ran before; the deploy waits for it
+// and puts back, or, if it died, the next one does.
 func TestEngineStartsAnew(t *testing.T) {
 	own := enginetest.StartDockerd(t, 0)
 	w := worldOn(t, own.Address)

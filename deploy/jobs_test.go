@@ -26,7 +26,8 @@ import (
 	"proudlantern.example/lantern/engine/enginetest"
 )
 
-// stacks resolves several stacks of one lab; its machine is the real one. The text of "lab" is the network causeway.
+// stacks resolves several stacks of one lab; its machine is the real one. The text of "lab" is the network
+// causeway.
 func (w *world) stacks(facts *survey.Survey, texts map[string]string) *lab.Lab {
 	w.t.Helper()
 	causeway := texts["lab"]
@@ -231,7 +232,8 @@ func TestFetchWithALogin(t *testing.T) {
 	})
 }
 
-// A service waits for one of another stack; where that is not there, it says so at once and everything is as before.
+// A service waits for one of another stack; where that is not there, it says so at once and everything is as
+// before.
 func TestOtherStacks(t *testing.T) {
 	w := newWorld(t)
 	d := w.deployer(false)
@@ -285,7 +287,8 @@ func TestOtherStacks(t *testing.T) {
 	assert.Equal(t, []string{"pier-log.net"}, networks())
 }
 
-// A folder that a mount may make is made for the service, with all that is missing above it; it stays when the stack goes.
+// A folder that a mount may make is made for the service, with all that is missing above it; it stays when
+// the stack goes.
 func TestFoldersAreMade(t *testing.T) {
 	w := newWorld(t)
 	d := w.deployer(false)

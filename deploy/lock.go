@@ -132,7 +132,8 @@ func (d *Deployer) takeLock(ctx context.Context, stack, image string, most time.
 	return Outcome{}, err
 }
 
-// createPlaceholder makes a container that says by its name that this process is at work, and by its labels which one that is.
+// createPlaceholder makes a container that says by its name that this process is at work, and by its labels
+// which one that is.
 func (d *Deployer) createPlaceholder(ctx context.Context, stack, suffix, image string, most time.Duration, more map[string]string) (id string, err error) {
 	return d.Engine.CreatePlaceholder(ctx, stack+suffix, image, d.placeholderLabels(stack, most, more))
 }
@@ -159,7 +160,8 @@ func (d *Deployer) holder(c engine.State) string {
 	return fmt.Sprintf("%s (pid %s) is changing this stack since %s", c.Labels[labelWho], c.Labels[labelPID], since)
 }
 
-// alive tells whether the holder of a lock is still at work: by its process where that can be seen from here, else by its time, if that is waited for.
+// alive reports whether the holder of a lock is still at work: by its process where that can be seen from here,
+// else by its time, if that is waited for.
 func (d *Deployer) alive(c engine.State) bool {
 	pid, err := strconv.Atoi(c.Labels[labelPID])
 	if c.Labels[labelBoot] == d.Self.Boot && c.Labels[labelSpace] == d.Self.Space && d.Self.Boot != "" && d.Self.Space != "" && err == nil && pid > 0 {
@@ -175,8 +177,9 @@ func (d *Deployer) alive(c engine.State) bool {
 	return err == nil && time.Now().Before(until) && !d.options.TakeOver
 }
 
-// recover finishes or undoes what a deploy has left behind that is no longer alive. The outcome is Refused when one is. Containers are those of the
-// stack; after a recovery they are those that are there then. Nil asks for them first.
+// recover finishes or undoes what a deploy has left behind that is no longer alive. The outcome is Refused
+// when one is. Containers are those of the stack; after a recovery they are those that are there then. Nil
+// asks for them first.
 func (d *Deployer) recover(ctx context.Context, stack string, containers *[]engine.State) (Outcome, error) {
 	var err error
 	if containers == nil {
@@ -224,7 +227,8 @@ func (d *Deployer) recover(ctx context.Context, stack string, containers *[]engi
 	return out, err
 }
 
-// Leftover tells whether a deploy of the stack died in the middle, and says whose it was and what is to be done with what it left.
+// Leftover reports whether a deploy of the stack died in the middle, and says whose it was and what is to be
+// done with what it left.
 func (d *Deployer) Leftover(ctx context.Context, stack string) (what string, err error) {
 	containers, err := d.Containers(ctx, stack)
 	if err != nil || !slices.ContainsFunc(containers, observe.IsTransitional) {
@@ -245,7 +249,8 @@ func (d *Deployer) Leftover(ctx context.Context, stack string) (what string, err
 	return what, nil
 }
 
-// Recover finishes or undoes what a deploy that died has left. The outcome is Done, Refused when somebody is at work, or NeedsAHand.
+// Recover finishes or undoes what a deploy that died has left. The outcome is Done, Refused when somebody is
+// at work, or NeedsAHand.
 func (d *Deployer) Recover(ctx context.Context, stack string) (Outcome, error) {
 	out, err := d.recover(ctx, stack, nil)
 	if err == nil && out.Result == "" {
@@ -298,8 +303,9 @@ func namesLabel(names []string) string {
 	return string(text)
 }
 
-// missing returns the service whose new container is not there although its old one has stepped aside; "" when each has its successor, so that the old ones may go. A lock can bear the
-// name of what is proven while it is being undone: the engine may have carried out late what was given up on.
+// missing returns the service whose new container is not there although its old one has stepped aside; ""
+// when each has its successor, so that the old ones may go. A lock can bear the name of what is proven while
+// it is being undone: the engine may have carried out late what was given up on.
 func missing(stack string, containers []engine.State) string {
 	var proven *engine.State
 	there := map[string]bool{}

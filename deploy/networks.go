@@ -14,8 +14,8 @@ import (
 	"proudlantern.example/lantern/engine"
 )
 
-// move is a network that is made anew under its name, and who was on it. It goes along with the lock, so that there is a way back after a death
-// at any moment.
+// move is a network that is made again under its name, and who was on it. It goes along with the lock, so that
+// there is a way back after a death at any moment.
 type move struct {
 	Was, Is plan.Network
 	Stack   string // whose own it is; "" for a shared one
@@ -38,7 +38,8 @@ func attachments(on []plan.Attachment) string {
 	return string(text)
 }
 
-// aliases returns the names of a container on a network: those that it was made with, else those that the engine shows.
+// aliases returns the names of a container on a network: those that it was made with, else those that the
+// engine shows.
 func aliases(c engine.State, network string) []string {
 	var on []plan.Attachment
 	if json.Unmarshal([]byte(c.Labels[plan.LabelNames]), &on) != nil {
@@ -52,7 +53,7 @@ func aliases(c engine.State, network string) []string {
 	return nil
 }
 
-// moves returns the networks that a plan makes anew.
+// moves returns the networks that a plan makes again.
 func (d *Deployer) moves(ctx context.Context, p plan.Stack) ([]move, error) {
 	var all []move
 	for _, n := range wiring.NetworksOf(p.Stack) {
@@ -107,7 +108,8 @@ func readMoves(label string) []move {
 	return moves
 }
 
-// move makes a network what it shall be, with all its members on it. It can be run again from any point, in either direction.
+// move makes a network what it shall be, with all its members on it. It can be run again from any point, in
+// either direction.
 func (d *Deployer) move(ctx context.Context, stack string, m move, want plan.Network) error {
 	networks, err := d.Engine.Networks(ctx, d.Lab)
 	if err != nil {
@@ -160,7 +162,8 @@ func (d *Deployer) move(ctx context.Context, stack string, m move, want plan.Net
 	return nil
 }
 
-// obstacle says what keeps a plan from being carried out at all, so that nothing is begun; "" when nothing does.
+// obstacle says what keeps a plan from being carried out at all, so that nothing is begun; "" when nothing
+// does.
 func (d *Deployer) obstacle(ctx context.Context, p plan.Stack) (string, error) {
 	for _, v := range p.Volumes {
 		if v.Action == plan.Replace {

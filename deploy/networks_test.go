@@ -17,8 +17,9 @@ import (
 	"proudlantern.example/lantern/engine/enginetest"
 )
 
-// A shared network that changes takes its members along: those of the stack are replaced, those of other stacks stay up. A deploy that fails puts the network
-// back, too; and nobody else's container is ever taken off.
+// A shared network that changes takes its members along: those of the stack are replaced, those of other
+// stacks stay up. A deploy that fails puts the network back, too; and nobody else's container is ever taken
+// off.
 func TestNetworkMadeAnew(t *testing.T) {
 	enginetest.Each(t, func(t *testing.T, target enginetest.Target) {
 		w := worldOn(t, target.Address)

@@ -10,8 +10,8 @@ import (
 	"proudlantern.example/lantern/engine"
 )
 
-// What changes a container goes through here: each looks at the very container first, at that moment, and leaves alone what is not this lab's. An
-// engine's list is no proof, nor is what was true a minute ago.
+// What changes a container goes through here: each looks at the very container first, at that moment, and
+// leaves alone what is not this lab's. An engine's list is no proof, nor is what was true a minute ago.
 
 func (d *Deployer) own(ctx context.Context, id string) (engine.State, error) {
 	return d.Engine.Own(ctx, d.Lab, id)

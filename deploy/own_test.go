@@ -23,7 +23,8 @@ import (
 	"proudlantern.example/lantern/engine/standin"
 )
 
-// precious is a volume that somebody else made and that a stack uses. Its name is like those that engines give by themselves.
+// precious is a volume that somebody else made and that a stack uses. Its name is like those that engines
+// give by themselves.
 var precious = strings.Repeat("c0ffee00", 8)
 
 // kept is a service that mounts it, beside a declared volume and a path for which its image wants one.
@@ -58,7 +59,8 @@ func (w *world) volumes() (names []string) {
 	return names
 }
 
-// Every way in which lantern removes something leaves the volumes that are not its own, on every engine, and never asks an engine to take volumes along.
+// Every way in which lantern removes something leaves the volumes that are not its own, on every engine, and
+// never asks an engine to take volumes along.
 func TestVolumesStay(t *testing.T) {
 	enginetest.Each(t, func(t *testing.T, target enginetest.Target) {
 		t.Parallel()

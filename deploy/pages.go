@@ -55,8 +55,9 @@ func (d *Deployer) provePages(ctx context.Context, p plan.Stack) *Failure {
 	return nil
 }
 
-// probeLinks tries, after everything is proven on the host, what a person would try: each page by its link, and the other published ports. Nothing of it
-// is a failure: what is proven there and does not answer here has a firewall or a name in between.
+// probeLinks tries, after everything is proven on the host, what a person would try: each page by its link,
+// and the other published ports. Nothing of it is a failure: what is proven there and does not answer here
+// has a firewall or a name in between.
 func (d *Deployer) probeLinks(ctx context.Context, p plan.Stack) {
 	var wait sync.WaitGroup
 	for _, s := range p.Services {

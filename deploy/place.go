@@ -28,7 +28,8 @@ type Elsewhere struct {
 	Services []string // STACK/SERVICE, sorted
 }
 
-// Elsewhere returns what runs under the lab's name and was deployed from places that are not known: another clone of this lab, or another lab of the same name.
+// Elsewhere returns what runs under the lab's name and was deployed from places that are not known: another
+// clone of this lab, or another lab of the same name.
 func (d *Deployer) Elsewhere(ctx context.Context, known []string) ([]Elsewhere, error) {
 	containers, err := d.Engine.Containers(ctx, d.Lab, "")
 	if err != nil {

@@ -157,7 +157,8 @@ func watchLog(ctx context.Context, e *engine.Engine, id, pattern string, since t
 		found := false
 		for !found && ctx.Err() == nil {
 			reading, stop := context.WithCancel(ctx)
-			// A log ends with its container; one that is started again writes on. Engines count since in whole seconds.
+			// A log ends with its container; one that is started again writes on. Engines count since in
+			// whole seconds.
 			e.Log(reading, id, since.Add(-time.Second), true, 0, func(line string) {
 				if !found && re.MatchString(line) {
 					found = true

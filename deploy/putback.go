@@ -13,8 +13,9 @@ import (
 	"proudlantern.example/lantern/engine"
 )
 
-// putBack brings back what ran before the deploy that holds the lock, from what the engine shows alone: it works as well for a deploy
-// of a process that is gone. Then it proves it and gives the lock back. It ends with a look: a call that was given up on may have happened after all, in the middle of this.
+// putBack brings back what ran before the deploy that holds the lock, from what the engine shows alone: it
+// works as well for a deploy of a process that is gone. Then it proves it and gives the lock back. It ends
+// with a look: a call that was given up on may have happened after all, in the middle of this.
 func (d *Deployer) putBack(ctx context.Context, stack string, l *lock) Outcome {
 	d.event(stack, "", StepPutBack, EventBegun, "")
 	const most = 3
@@ -70,8 +71,8 @@ func (w *wayBack) needs(format string, args ...any) {
 	w.ManualSteps = append(w.ManualSteps, fmt.Sprintf(format, args...))
 }
 
-// bringBack undoes a deploy, once: first its lock gets its name back, then what is new goes, then what ran before gets its names, its
-// networks and its policies, and is started.
+// bringBack undoes a deploy, once: first its lock gets its name back, then what is new goes, then what ran
+// before gets its names, its networks and its policies, and is started.
 func (d *Deployer) bringBack(ctx context.Context, stack string, l *lock) Outcome {
 	out := &wayBack{Outcome{Result: PutBack}}
 	containers, err := d.Containers(ctx, stack)
@@ -152,8 +153,8 @@ func (d *Deployer) nameAgain(ctx context.Context, stack string, containers []eng
 	return back
 }
 
-// startAgain gives what ran before its restart policy back, starts it and proves it. What was first then is tried first now; whatever
-// waits for another one shows by not being ready yet, so there are a few rounds.
+// startAgain gives what ran before its restart policy back, starts it and proves it. What was first then is
+// tried first now; whatever waits for another one shows by not being ready yet, so there are a few rounds.
 func (d *Deployer) startAgain(ctx context.Context, stack string, back []engine.State, wasUp []string, needs func(string, ...any)) {
 	slices.SortFunc(back, func(a, b engine.State) int { return a.Started.Compare(b.Started) })
 	for _, c := range back {
@@ -176,7 +177,8 @@ func (d *Deployer) startAgain(ctx context.Context, stack string, back []engine.S
 			}
 			begun = true
 		}
-		// Not before it runs: until then an engine that starts anew is to bring it back whatever its policy was.
+		// Not before it runs: until then an engine that restarts is to bring it back whatever its policy
+		// was.
 		if err := d.asDeclared(ctx, []engine.State{now}); err != nil {
 			needs("set the restart policy of %s.%s to %s: %s", stack, service, now.Labels[plan.LabelRestart], err)
 		}

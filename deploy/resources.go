@@ -69,8 +69,9 @@ func (d *Deployer) makeResources(ctx context.Context, p plan.Stack, lock *lock) 
 	return nil
 }
 
-// unusedNetworks returns the networks of the lab that nothing uses once some containers are gone: the stack's own and the shared ones. While another stack
-// is being changed the shared ones stay: it may be about to use them.
+// unusedNetworks returns the networks of the lab that nothing uses once some containers are gone: the stack's
+// own and the shared ones. While another stack is being changed the shared ones stay: it may be about to use
+// them.
 func (d *Deployer) unusedNetworks(ctx context.Context, stack string, leaving []engine.State) ([]string, error) {
 	containers, err := d.Engine.Containers(ctx, d.Lab, "")
 	if err != nil {
@@ -112,7 +113,8 @@ func (d *Deployer) removeUnused(ctx context.Context, stack string, leaving []eng
 	return err
 }
 
-// removeMadeVolumes removes the volumes that a deploy made for images, which is put back. Those that somebody declared stay: whatever is in them is not lantern's to judge.
+// removeMadeVolumes removes the volumes that a deploy made for images, which is put back. Those that somebody
+// declared stay: whatever is in them is not lantern's to judge.
 func (d *Deployer) removeMadeVolumes(ctx context.Context, stack string, l *lock) error {
 	if l.ID == "" {
 		return nil // without the lock nobody knows for sure which deploy that was
@@ -138,7 +140,8 @@ func (d *Deployer) madeVolumes(ctx context.Context, stack string, l *lock) []str
 	return made
 }
 
-// lastEntry returns the highest number of a deploy that anything of a stack bears: also volumes, which outlive the containers.
+// lastEntry returns the highest number of a deploy that anything of a stack bears: also volumes, which
+// outlive the containers.
 func (d *Deployer) lastEntry(ctx context.Context, stack string, containers []engine.State) (int, error) {
 	last := 0
 	for _, c := range containers {
@@ -208,7 +211,8 @@ func (d *Deployer) awaitOthers(ctx context.Context, stack string, s *lab.Service
 	return nil
 }
 
-// Volumes returns the names of the declared volumes that were made for a stack on the host. What the files call existing now is somebody else's.
+// Volumes returns the names of the declared volumes that were made for a stack on the host. What the files
+// call existing now is somebody else's.
 func (d *Deployer) Volumes(ctx context.Context, stack string) ([]string, error) {
 	volumes, err := d.Engine.Volumes(ctx)
 	if err != nil {

@@ -12,7 +12,8 @@ import (
 	"proudlantern.example/lantern/engine"
 )
 
-// Retiring returns the names of the containers and networks that a retirement of the stack removes, its volumes aside.
+// Retiring returns the names of the containers and networks that a retirement of the stack removes, its
+// volumes aside.
 func (d *Deployer) Retiring(ctx context.Context, stack string) (containers, networks []string, err error) {
 	mine, err := d.Containers(ctx, stack)
 	if err != nil {
@@ -25,8 +26,10 @@ func (d *Deployer) Retiring(ctx context.Context, stack string) (containers, netw
 	return containers, networks, err
 }
 
-// Retire stops and removes what belongs to a stack: containers, last started first, its network, and the shared ones that it was the last to use; with volumes also
-// those that were made for it, and all that they hold. Host folders and everything that is not of this lab stay. The stack's folder need not be there any more.
+// Retire stops and removes what belongs to a stack: containers, last started first, its network, and the
+// shared ones that it was the last to use; with volumes also those that were made for it, and all that they
+// hold. Host folders and everything that is not of this lab stay. The stack's folder need not be there any
+// more.
 func (d *Deployer) Retire(ctx context.Context, stack string, o Options) (Outcome, error) {
 	d = d.during(o)
 	if held, err := d.recover(ctx, stack, nil); err != nil || held.Result != "" {

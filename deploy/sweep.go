@@ -8,7 +8,8 @@ import (
 	"proudlantern.example/lantern/deploy/observe"
 )
 
-// Sweep removes one thing that [Deployer.Sweepable] found, if it is found still: somebody may have taken an hour to answer.
+// Sweep removes one thing that [Deployer.Sweepable] found, if it is found still: somebody may have taken an
+// hour to answer.
 func (d *Deployer) Sweep(ctx context.Context, s observe.Sweepable, known observe.Remembered) error {
 	now, err := d.Sweepable(ctx, known)
 	if err != nil {

@@ -14,7 +14,8 @@ import (
 	"unicode/utf8"
 )
 
-// What an engine may answer. A list of ten thousand containers has some 20 MB and 100,000 braces; what is beyond that is no engine's.
+// What an engine may answer. A list of ten thousand containers has some 20 MB and 100,000 braces; what is
+// beyond that is no engine's.
 const (
 	mostBody    = 24 << 20  // bytes of one answer
 	mostObjects = 200_000   // objects of one answer, by their braces: each costs many times the bytes that it is written with
@@ -27,7 +28,8 @@ const (
 // ErrTooMuch is returned when an engine answers with more than it can have to say.
 var ErrTooMuch = errors.New("the engine answers with more than an engine can have to say")
 
-// patienceVariable says how long an engine may take to answer, as a duration such as 5m: for a machine that is slower than anybody thought of.
+// patienceVariable says how long an engine may take to answer, as a duration such as 5m: for a machine that
+// is slower than anybody thought of.
 const patienceVariable = "LANTERN_ENGINE_PATIENCE"
 
 // patienceOf returns how long an engine may take to answer.
@@ -38,7 +40,8 @@ func patienceOf() time.Duration {
 	return defaultCallTimeout
 }
 
-// conn is a connection to an engine that does not believe that whatever comes has an end. The client reads whole answers into memory, and offers no other place to stop it.
+// conn is a connection to an engine that does not believe that whatever comes has an end. The client reads
+// whole answers into memory, and offers no other place to stop it.
 type conn struct {
 	net.Conn
 	idle time.Duration // that a stream of messages may say nothing
@@ -110,8 +113,9 @@ func (c *conn) CloseWrite() error {
 	return nil
 }
 
-// unframed reads what a container or a command wrote to both its streams, which engines send in frames: a byte that says which, three of nothing, and the length in four
-// (Docker Engine API, attach). The length is only believed as far as something comes.
+// unframed reads what a container or a command wrote to both its streams, which engines send in frames: a
+// byte that says which, three of nothing, and the length in four (Docker Engine API, attach). The length is
+// only believed as far as something comes.
 type unframed struct {
 	from io.Reader
 	left uint32

@@ -33,7 +33,8 @@ var ofPodmansService = capabilities{
 	},
 }
 
-// lacksInit tells whether a container with init could not be made there. Where nobody can look at the host's files, that is not known.
+// lacksInit reports whether a container with init could not be made there. Where nobody can look at the host's
+// files, that is not known.
 func (e *Engine) lacksInit() bool {
 	return e.can.firstProcess != nil && e.Conn.Files != nil && !slices.ContainsFunc(e.can.firstProcess, func(p string) bool {
 		_, err := e.Conn.Files.Stat(p)

@@ -48,9 +48,11 @@ type State struct {
 	Container        plan.Container
 }
 
-// Create makes a container. Labels come in addition to what it declares; networkOf is the container in whose network it lives, if it does. For each path that its
-// image declares as a volume and that nothing is mounted at, a volume is made first, with labels that say so: one that the engine makes by itself bears no sign of whose it is.
-// Errors: [ErrNameTaken], [ErrNotFound] for an image or network that is not there; then there is no new container.
+// Create makes a container. Labels come in addition to what it declares; networkOf is the container in whose
+// network it lives, if it does. For each path that its image declares as a volume and that nothing is mounted
+// at, a volume is made first, with labels that say so: one that the engine makes by itself bears no sign of
+// whose it is. Errors: [ErrNameTaken], [ErrNotFound] for an image or network that is not there; then there is
+// no new container.
 func (e *Engine) Create(ctx context.Context, name string, c plan.Container, labels map[string]string, networkOf string) (id string, err error) {
 	own := map[string]string{plan.LabelMade: chance()}
 	maps.Copy(own, labels)
@@ -90,7 +92,8 @@ func (e *Engine) Create(ctx context.Context, name string, c plan.Container, labe
 	return id, nil
 }
 
-// create makes a container and returns its id. Where the answer is lost, the engine is asked for the container that bears the label.
+// create makes a container and returns its id. Where the answer is lost, the engine is asked for the
+// container that bears the label.
 func (e *Engine) create(ctx context.Context, o client.ContainerCreateOptions, made string) (id string, err error) {
 	err = e.change(ctx, "create", 0, func(ctx context.Context) error {
 		r, err := e.api.ContainerCreate(ctx, o)
@@ -126,7 +129,8 @@ func namesLabel(names []string) string {
 	return string(text)
 }
 
-// CreatePlaceholder makes a container that is never started, for its name and labels alone, and returns its id. It has no volumes. Errors: [ErrNameTaken].
+// CreatePlaceholder makes a container that is never started, for its name and labels alone, and returns its
+// id. It has no volumes. Errors: [ErrNameTaken].
 func (e *Engine) CreatePlaceholder(ctx context.Context, name, image string, labels map[string]string) (id string, err error) {
 	o, err := e.neverStarted(ctx, name, image, labels)
 	if err != nil {
@@ -135,13 +139,14 @@ func (e *Engine) CreatePlaceholder(ctx context.Context, name, image string, labe
 	return e.create(ctx, o, o.Config.Labels[plan.LabelMade])
 }
 
-// neverStarted describes a container that does nothing. Where its image declares volumes it gets memory, so that no engine makes volumes for it.
+// neverStarted describes a container that does nothing. Where its image declares volumes it gets memory, so
+// that no engine makes volumes for it.
 func (e *Engine) neverStarted(ctx context.Context, name, image string, labels map[string]string) (client.ContainerCreateOptions, error) {
 	declared, err := e.Image(ctx, image)
 	if err != nil && !errors.Is(err, ErrNotFound) {
 		return client.ContainerCreateOptions{}, err
 	}
-	// An image may bear labels of ours: all that tell what this is are given anew.
+	// An image may bear labels of ours: all that tell what this is are given again.
 	own := map[string]string{plan.LabelService: "", plan.LabelVolumes: "", plan.LabelMade: chance()}
 	maps.Copy(own, labels)
 	// Some images have no command of their own, and without one nothing can be created.
@@ -164,7 +169,8 @@ func (e *Engine) Start(ctx context.Context, id string) error {
 	})
 }
 
-// Stop stops a container, which has the time for it that it was made with: within; one that does not run is left alone. Errors: [ErrNotFound].
+// Stop stops a container, which has the time for it that it was made with: within; one that does not run is
+// left alone. Errors: [ErrNotFound].
 func (e *Engine) Stop(ctx context.Context, id string, within time.Duration) error {
 	return e.change(ctx, "stop", within, func(ctx context.Context) error {
 		_, err := e.api.ContainerStop(ctx, id, client.ContainerStopOptions{})
@@ -243,10 +249,12 @@ func (e *Engine) Inspect(ctx context.Context, name string) (State, error) {
 	return e.state(r.Container), nil
 }
 
-// atOnce is how many questions an engine is asked at the same time. With more, those of Podman's service stand in each other's way.
+// atOnce is how many questions an engine is asked at the same time. With more, those of Podman's service
+// stand in each other's way.
 const atOnce = 4
 
-// Own returns a container of a lab as it is now. Errors: [ErrNotFound]; [ErrForeign] when it is not the lab's ([plan.Owns]), whatever its labels say.
+// Own returns a container of a lab as it is now. Errors: [ErrNotFound]; [ErrForeign] when it is not the lab's
+// ([plan.Owns]), whatever its labels say.
 func (e *Engine) Own(ctx context.Context, lab, id string) (State, error) {
 	s, err := e.Inspect(ctx, id)
 	if err != nil {
@@ -267,7 +275,8 @@ func (e *Engine) owns(ctx context.Context, lab string, s State) (bool, error) {
 	return err == nil && plan.Owns(lab, s.Name, s.Labels, labels), err
 }
 
-// imageLabels returns the labels of an image; none of one that is not there any more. They never change under an id, so each is asked for once.
+// imageLabels returns the labels of an image; none of one that is not there any more. They never change under
+// an id, so each is asked for once.
 func (e *Engine) imageLabels(ctx context.Context, id string) (map[string]string, error) {
 	if known, ok := e.images.Load(imageID(id)); ok {
 		return known.(map[string]string), nil
@@ -276,7 +285,8 @@ func (e *Engine) imageLabels(ctx context.Context, id string) (map[string]string,
 	return image.Labels, notThere(err)
 }
 
-// Containers returns the containers of a lab, or of one of its stacks, by name. What the engine lists is looked at one by one: see [Engine.Own].
+// Containers returns the containers of a lab, or of one of its stacks, by name. What the engine lists is
+// looked at one by one: see [Engine.Own].
 func (e *Engine) Containers(ctx context.Context, lab, stack string) ([]State, error) {
 	labels := make(client.Filters).Add("label", plan.LabelLab+"="+lab)
 	if stack != "" {
@@ -332,7 +342,8 @@ func (e *Engine) list(ctx context.Context, filter client.Filters) ([]container.S
 // mostContainers is how many containers of an engine are looked at.
 const mostContainers = 20_000
 
-// GuestsFirst returns containers so that those come first that live in another one's network: some engines remove no container that others depend on.
+// GuestsFirst returns containers so that those come first that live in another one's network: some engines
+// remove no container that others depend on.
 func GuestsFirst(list []State) []State {
 	out := slices.Clone(list)
 	slices.SortStableFunc(out, func(a, b State) int { return cmp.Compare(b.Container.NetworkOf, a.Container.NetworkOf) })
@@ -443,8 +454,8 @@ func moment(s string) time.Time {
 	return t
 }
 
-// Log sends the lines of a container's log since a moment (zero: all) to line, until the log ends; with follow until ctx ends. Lines of
-// both streams come in the order in which the engine has them.
+// Log sends the lines of a container's log since a moment (zero: all) to line, until the log ends; with
+// follow until ctx ends. Lines of both streams come in the order in which the engine has them.
 func (e *Engine) Log(ctx context.Context, id string, since time.Time, follow bool, tail int, line func(string)) error {
 	o := client.ContainerLogsOptions{ShowStdout: true, ShowStderr: true, Follow: follow}
 	if !since.IsZero() {
@@ -520,7 +531,8 @@ func imageID(id string) string {
 	return id
 }
 
-// digestOf returns the digest under which a reference's repository has an image. One image can stand in several, and not under the same digest.
+// digestOf returns the digest under which a reference's repository has an image. One image can stand in
+// several, and not under the same digest.
 func digestOf(short string, digests []string) string {
 	repository := short
 	if named, err := reference.ParseNormalizedNamed(short); err == nil {
@@ -537,8 +549,9 @@ func digestOf(short string, digests []string) string {
 	return last
 }
 
-// fullName returns a reference that names no registry with the one that the engine takes; "" for one that does, and where nobody knows. One
-// engine has a single registry for such names, the other one keeps images under the name that it found them by.
+// fullName returns a reference that names no registry with the one that the engine takes; "" for one that
+// does, and where nobody knows. One engine has a single registry for such names, the other one keeps images
+// under the name that it found them by.
 func (e *Engine) fullName(short string, tags []string) string {
 	if namesRegistry(short) {
 		return ""
@@ -558,7 +571,8 @@ func (e *Engine) fullName(short string, tags []string) string {
 	return ""
 }
 
-// RemoteDigest asks an image's registry for the digest that a reference stands for now. Errors: [ErrNotFound], [ErrUnsupported]; any other says nothing about the image.
+// RemoteDigest asks an image's registry for the digest that a reference stands for now. Errors:
+// [ErrNotFound], [ErrUnsupported]; any other says nothing about the image.
 func (e *Engine) RemoteDigest(ctx context.Context, reference string) (string, error) {
 	if e.AsksDirectly(reference) {
 		return registry.Digest(ctx, reference, e.Logins)
@@ -590,20 +604,21 @@ func (e *Engine) nameOf(short string, names []string) string {
 	return ""
 }
 
-// namesRegistry tells whether a reference begins with a registry.
+// namesRegistry reports whether a reference begins with a registry.
 func namesRegistry(reference string) bool {
 	first, _, path := strings.Cut(reference, "/")
 	return path && (strings.ContainsAny(first, ".:") || first == "localhost")
 }
 
-// AsksDirectly tells whether an image's registry can be asked without the engine: not that of a stand-in, which has none but its own, and
-// not where the engine chooses the registry by rules of its own.
+// AsksDirectly reports whether an image's registry can be asked without the engine: not that of a stand-in,
+// which has none but its own, and not where the engine chooses the registry by rules of its own.
 func (e *Engine) AsksDirectly(reference string) bool {
 	return !e.standIn && (namesRegistry(reference) || e.can.oneShortRegistry)
 }
 
-// InRegistry asks the image's registry, through the engine, whether it has the image. Errors: [ErrNotFound] when the registry says that it has not,
-// [ErrUnsupported] when the engine cannot ask; any other error says nothing about the image.
+// InRegistry asks the image's registry, through the engine, whether it has the image. Errors: [ErrNotFound]
+// when the registry says that it has not, [ErrUnsupported] when the engine cannot ask; any other error says
+// nothing about the image.
 func (e *Engine) InRegistry(ctx context.Context, reference string) error {
 	if !e.can.askRegistries {
 		return &Error{Call: "distribution", Message: "this engine does not ask registries without pulling", kind: ErrUnsupported, err: ErrUnsupported}
@@ -616,7 +631,8 @@ func (e *Engine) InRegistry(ctx context.Context, reference string) error {
 	if err == nil {
 		return nil
 	}
-	// The engine passes the registry's answer on in its text. "not found" alone may as well be a proxy in between.
+	// The engine passes the registry's answer on in its text. "not found" alone may as well be a proxy in
+	// between.
 	text := err.Error()
 	if strings.Contains(text, "manifest unknown") || strings.Contains(text, "name unknown") {
 		return &Error{Call: "distribution", Message: text, kind: ErrNotFound, err: err}

@@ -30,7 +30,8 @@ import (
 	"proudlantern.example/lantern/engine/enginetest"
 )
 
-// The contract: what lantern relies on of every engine. It runs unchanged against the stand-in and every real engine there is.
+// The contract: what lantern relies on of every engine. It runs unchanged against the stand-in and every real
+// engine there is.
 func TestContract(t *testing.T) {
 	enginetest.Each(t, func(t *testing.T, target enginetest.Target) {
 		e, err := engine.Dial(t.Context(), target.Address)
@@ -219,8 +220,8 @@ func portInUse(t *testing.T, w *world) {
 		}
 		return err == nil
 	}, 10*time.Second, 100*time.Millisecond, "a published port is really listened on")
-	// After this start one engine (Podman's service) forwards the port to nowhere until its holder is restarted: the check has to find
-	// a held port beforehand.
+	// After this start one engine (Podman's service) forwards the port to nowhere until its holder is
+	// restarted: the check has to find a held port beforehand.
 	require.ErrorIs(t, w.Start(w.ctx, w.create(t, "c", c)), engine.ErrPortInUse, "held by a container")
 }
 
@@ -337,7 +338,8 @@ func mounted(t *testing.T, w *world) {
 		{Kind: declare.MountEngine, Target: "/run/engine.sock", ReadOnly: true},
 	}
 	if os.Getuid() == 0 {
-		// What is mounted below a shared one is seen on both sides; engines demand that it is shared on the host, too.
+		// What is mounted below a shared one is seen on both sides; engines demand that it is shared on the
+		// host, too.
 		dir := t.TempDir()
 		require.NoError(t, unix.Mount(dir, dir, "", unix.MS_BIND, ""))
 		t.Cleanup(func() { unix.Unmount(dir, unix.MNT_DETACH) })

@@ -1,5 +1,5 @@
-// Package engine talks to a container engine through its public HTTP API (Docker Engine API, 1.41 and newer) over a unix socket or tcp, and
-// translates between declared containers and those of the engine.
+// Package engine talks to a container engine through its public HTTP API (Docker Engine API, 1.41 and newer)
+// over a unix socket or tcp, and translates between declared containers and those of the engine.
 package engine
 
 import (
@@ -28,7 +28,8 @@ const OldestAPI = "1.41"
 type Engine struct {
 	Conn *hostconn.Conn // the way to its host; never nil
 
-	// CallTimeout is how long a call may take before its outcome counts as unknown; streams, and the time that a container has for stopping, aside.
+	// CallTimeout is how long a call may take before its outcome counts as unknown; streams, and the time
+	// that a container has for stopping, aside.
 	CallTimeout time.Duration
 
 	// Logins are the credentials for registries that are brought along; never nil.
@@ -41,7 +42,8 @@ type Engine struct {
 	images  sync.Map // labels of images, by id
 }
 
-// defaultCallTimeout is ample: a machine that has much to do answers late, and a call that was given up goes on in the engine.
+// defaultCallTimeout is ample: a machine that has much to do answers late, and a call that was given up goes
+// on in the engine.
 const defaultCallTimeout = 2 * time.Minute
 
 // call makes one call, and gives up waiting for an answer after Patience and more. Its outcome is then unknown.
@@ -55,12 +57,14 @@ func (e *Engine) call(ctx context.Context, name string, more time.Duration, f fu
 	return explain(name, err)
 }
 
-// settles is how long the effect of a call is waited for whose outcome is unknown: an engine that has much to do carries it out although nobody waits any more.
+// settles is how long the effect of a call is waited for whose outcome is unknown: an engine that has much to
+// do carries it out although nobody waits any more.
 const settles = 15 * time.Second
 
-// change makes a call that changes something. Whoever interrupts waits for its end: a call that is given up happens all the same, and then later than what comes after it.
-// Where its answer is lost, or comes too late, happened tells whether the engine has carried it out; that is asked until it has, or for a while. An error that
-// wraps [ErrUnknownOutcome] is returned when nothing of it was seen.
+// change makes a call that changes something. Whoever interrupts waits for its end: a call that is given up
+// happens all the same, and then later than what comes after it. Where its answer is lost, or comes too late,
+// happened reports whether the engine has carried it out; that is asked until it has, or for a while. An error
+// that wraps [ErrUnknownOutcome] is returned when nothing of it was seen.
 func (e *Engine) change(ctx context.Context, name string, more time.Duration, f func(context.Context) error, happened func(context.Context) (bool, error)) error {
 	if err := ctx.Err(); err != nil {
 		return err
@@ -151,8 +155,9 @@ func (e *Engine) greet(ctx context.Context) error {
 	return nil
 }
 
-// identify finds out which engine this is, from what it calls itself in every answer. Only where something in between has another name is it asked for its
-// version: engines run programs for that, and one of them the package manager, which takes longer than most commands of lantern.
+// identify finds out which engine this is, from what it calls itself in every answer. Only where something in
+// between has another name is it asked for its version: engines run programs for that, and one of them the
+// package manager, which takes longer than most commands of lantern.
 func (e *Engine) identify(ctx context.Context) error {
 	server := ""
 	err := e.raw(ctx, http.MethodGet, "/_ping", func(answer *http.Response) error {
@@ -220,7 +225,7 @@ func (e *Engine) rawly(ctx context.Context, method, path string) (*http.Response
 // Close ends the connection.
 func (e *Engine) Close() error { return e.api.Close() }
 
-// CanUpdate tells whether the engine can change the restart policy of a container that exists.
+// CanUpdate reports whether the engine can change the restart policy of a container that exists.
 func (e *Engine) CanUpdate() bool { return e.can.updateRestart }
 
 // Facts writes what the engine knows of itself and its machine into a survey.
@@ -256,7 +261,8 @@ func (e *Engine) Facts(ctx context.Context, s *survey.Survey) error {
 	return nil
 }
 
-// architecture returns the name that images use (GOARCH, as the OCI image specification demands) for a kernel's machine name.
+// architecture returns the name that images use (GOARCH, as the OCI image specification demands) for a
+// kernel's machine name.
 func architecture(machine string) string {
 	switch machine {
 	case "x86_64":

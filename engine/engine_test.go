@@ -125,7 +125,8 @@ func TestArchitecture(t *testing.T) {
 	}
 }
 
-// Over plain tcp to what is not plainly this machine nothing is said without a reason; with one, no login goes there.
+// Over plain tcp to what is not plainly this machine nothing is said without a reason; with one, no login
+// goes there.
 func TestPlainTCP(t *testing.T) {
 	var calls, logins atomic.Int32
 	l, err := net.Listen("tcp", "127.0.0.1:0")

@@ -19,7 +19,8 @@ var (
 	ErrNameTaken = errors.New("the name is taken")
 	// ErrPortInUse is returned by Start when a host port is held by somebody else.
 	ErrPortInUse = errors.New("the port is in use")
-	// ErrUnknownOutcome is returned when the connection broke during a call: it may have happened, so inspect first.
+	// ErrUnknownOutcome is returned when the connection broke during a call: it may have happened, so inspect
+	// first.
 	ErrUnknownOutcome = errors.New("the connection to the engine broke during the call")
 	// ErrForeign is returned for what is not the lab's, and therefore not to be touched.
 	ErrForeign = errors.New("it is not of this lab")
@@ -51,7 +52,8 @@ func (e *Error) Unwrap() []error {
 	return []error{e.kind, e.err}
 }
 
-// explain sorts an error of the API by what it means. Engines agree on meanings more than on status codes, so their words count, too.
+// explain sorts an error of the API by what it means. Engines agree on meanings more than on status codes, so
+// their words count, too.
 func explain(call string, err error) error {
 	if err == nil {
 		return nil

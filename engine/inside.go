@@ -24,8 +24,8 @@ import (
 	"proudlantern.example/lantern/core/plan"
 )
 
-// Run runs a command inside a container that runs and returns its exit code and the end of what it said. A program that is not there ends
-// with 126 or 127, as in a shell.
+// Run runs a command inside a container that runs and returns its exit code and the end of what it said. A
+// program that is not there ends with 126 or 127, as in a shell.
 func (e *Engine) Run(ctx context.Context, id string, command []string) (code int, said string, err error) {
 	var made client.ExecCreateResult
 	var stream client.ExecAttachResult
@@ -66,8 +66,8 @@ func (e *Engine) Run(ctx context.Context, id string, command []string) (code int
 // usualPath is where programs are looked for in an image that declares no PATH, as engines do.
 const usualPath = "/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin"
 
-// Runnable tells why the command of a container that was not started yet cannot be run: its program is not in the image, or is none. It is "" when it can be, and when
-// only a start will tell.
+// Runnable tells why the command of a container that was not started yet cannot be run: its program is not in
+// the image, or is none. It is "" when it can be, and when only a start will tell.
 func (e *Engine) Runnable(ctx context.Context, id string) (why string, err error) {
 	var c client.ContainerInspectResult
 	err = e.call(ctx, "inspect", 0, func(ctx context.Context) (err error) {
@@ -118,8 +118,9 @@ func (e *Engine) Runnable(ctx context.Context, id string) (why string, err error
 	return program + " is not in the image", nil
 }
 
-// statPath looks at a path inside a container that need not run; nil: there is nothing. The client does not tell what Podman's service says beside its 404: that there is a
-// link, of which it cannot see where it leads.
+// statPath looks at a path inside a container that need not run; nil: there is nothing. The client does not
+// tell what Podman's service says beside its 404: that there is a link, of which it cannot see where it
+// leads.
 func (e *Engine) statPath(ctx context.Context, id, place string) (*container.PathStat, error) {
 	var stat *container.PathStat
 	err := e.raw(ctx, http.MethodHead, "/v"+e.apiVer+"/containers/"+id+"/archive?path="+url.QueryEscape(place), func(answer *http.Response) error {
@@ -137,7 +138,8 @@ func (e *Engine) statPath(ctx context.Context, id, place string) (*container.Pat
 	return stat, err
 }
 
-// checkCommand turns the check of an image's configuration into a command: CMD with its words, CMD-SHELL with a line for the shell, NONE.
+// checkCommand turns the check of an image's configuration into a command: CMD with its words, CMD-SHELL with
+// a line for the shell, NONE.
 func checkCommand(test []string) []string {
 	switch {
 	case len(test) > 1 && test[0] == "CMD":
@@ -155,8 +157,10 @@ type Folder struct {
 	Mode     uint32
 }
 
-// MakeFolders makes folders below one that is there, in their order, and leaves those that exist as they are. It works with the rights that the engine
-// has: a container of the image, never started and removed at the end, mounts the one that is there, and the folders come as an archive. Name and labels are that container's.
+// MakeFolders makes folders below one that is there, in their order, and leaves those that exist as they are.
+// It works with the rights that the engine has: a container of the image, never started and removed at the
+// end, mounts the one that is there, and the folders come as an archive. Name and labels are that
+// container's.
 func (e *Engine) MakeFolders(ctx context.Context, name, image string, labels map[string]string, below string, folders []Folder) (err error) {
 	const inside = "/lantern-folder"
 	o, err := e.neverStarted(ctx, name, image, labels)

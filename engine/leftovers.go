@@ -9,7 +9,8 @@ import (
 	"proudlantern.example/lantern/core/survey"
 )
 
-// Nameable tells whether lantern may take an image away that it once had under a reference: it has that name, or none at all.
+// Nameable reports whether lantern may take an image away that it once had under a reference: it has that name,
+// or none at all.
 func (e *Engine) Nameable(image survey.Image, reference string) bool {
 	return len(image.Names) == 0 || e.nameOf(reference, image.Names) != ""
 }
@@ -27,8 +28,10 @@ func (e *Engine) ImagesInUse(ctx context.Context) (map[string]bool, error) {
 	return used, nil
 }
 
-// RemoveImage takes a name away from an image, as long as it is the image's: with its last name the image goes, unless a container was made from it. One that has no name any
-// more goes by its id. Nothing is forced. An image that is not there is no error. Errors: [ErrDiffers] when the name is another image's now, or when others have given it names.
+// RemoveImage takes a name away from an image, as long as it is the image's: with its last name the image
+// goes, unless a container was made from it. One that has no name any more goes by its id. Nothing is forced.
+// An image that is not there is no error. Errors: [ErrDiffers] when the name is another image's now, or when
+// others have given it names.
 func (e *Engine) RemoveImage(ctx context.Context, id, reference string) error {
 	image, err := e.Image(ctx, id)
 	if err != nil {
@@ -50,8 +53,9 @@ func (e *Engine) RemoveImage(ctx context.Context, id, reference string) error {
 	return notThere(err)
 }
 
-// UnusedVolumes returns those volumes that were made for images of a lab and that no container mounts, with their sizes in bytes; -1 where the engine does not tell. Where it
-// cannot be known what a container mounts, there are none.
+// UnusedVolumes returns those volumes that were made for images of a lab and that no container mounts, with
+// their sizes in bytes; -1 where the engine does not tell. Where it cannot be known what a container mounts,
+// there are none.
 func (e *Engine) UnusedVolumes(ctx context.Context, lab string) (map[string]int64, error) {
 	volumes, err := e.Volumes(ctx)
 	if err != nil {

@@ -21,7 +21,8 @@ import (
 	"proudlantern.example/lantern/engine/standin"
 )
 
-// An engine may leave anything out of an answer, or say null in its place, or something of another kind: whatever is asked ends with an answer or an error, and never in the middle.
+// An engine may leave anything out of an answer, or say null in its place, or something of another kind:
+// whatever is asked ends with an answer or an error, and never in the middle.
 func TestOddAnswers(t *testing.T) {
 	server, address := enginetest.StartStandIn(t, standin.Options{})
 	e, err := engine.Dial(t.Context(), address)
@@ -92,7 +93,8 @@ func TestOddAnswers(t *testing.T) {
 	}
 }
 
-// replaced returns a value in which the one of number n, counted from the outside in, is another one; n is below 0 then.
+// replaced returns a value in which the one of number n, counted from the outside in, is another one; n is
+// below 0 then.
 func replaced(value any, n *int, instead any) any {
 	if *n == 0 {
 		*n = -1

@@ -9,14 +9,16 @@ import (
 	"github.com/moby/moby/client"
 )
 
-// PullProgress is how far a pull is. Neither number ever goes down, and Total only rises while sizes become known.
+// PullProgress is how far a pull is. Neither number ever goes down, and Total only rises while sizes become
+// known.
 type PullProgress struct {
 	Current, Total int64 // bytes of layers, as they are transferred
 	Layers, Done   int
 }
 
-// Pull fetches an image, with the login of the auth files. Sizes are those of its layers in bytes, by the first 12 digits of their digests, as its registry tells
-// them; without, the total is that of the layers whose transfer has begun. Errors: [ErrNotFound] when the registry has none, [ErrDiskFull].
+// Pull fetches an image, with the login of the auth files. Sizes are those of its layers in bytes, by the
+// first 12 digits of their digests, as its registry tells them; without, the total is that of the layers
+// whose transfer has begun. Errors: [ErrNotFound] when the registry has none, [ErrDiskFull].
 func (e *Engine) Pull(ctx context.Context, reference string, sizes map[string]int64, progress func(PullProgress)) error {
 	r, err := e.api.ImagePull(ctx, reference, client.ImagePullOptions{RegistryAuth: e.login(reference)})
 	if err != nil {
@@ -62,7 +64,7 @@ func newPulled(sizes map[string]int64) *pulled {
 	return p
 }
 
-// heard takes in one message, and tells whether it was about a layer.
+// heard takes in one message, and reports whether it was about a layer.
 func (p *pulled) heard(id, status string, current, total int64) bool {
 	l := p.layers[id]
 	if l == nil {
@@ -77,7 +79,7 @@ func (p *pulled) heard(id, status string, current, total int64) bool {
 		if total > 0 && !p.known {
 			l.total = total
 		}
-		// A transfer that broke off begins anew; what is shown stays where it was until it has caught up.
+		// A transfer that broke off begins again; what is shown stays where it was until it has caught up.
 		l.current = max(l.current, min(current, l.total))
 	case "Already exists", "Download complete", "Pull complete", "Verifying Checksum", "Extracting":
 		l.current, l.done = l.total, true

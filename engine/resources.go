@@ -17,8 +17,8 @@ import (
 	"proudlantern.example/lantern/core/survey"
 )
 
-// Networks returns the networks of a lab; with "" those of the engine, whoever made them. Podman's service looks at all containers for each network: it is asked for no more
-// than is needed.
+// Networks returns the networks of a lab; with "" those of the engine, whoever made them. Podman's service
+// looks at all containers for each network: it is asked for no more than is needed.
 func (e *Engine) Networks(ctx context.Context, lab string) ([]survey.Network, error) {
 	list, err := e.networks(ctx, lab)
 	networks := []survey.Network{}
@@ -57,8 +57,9 @@ func subnets(n network.Summary) []string {
 	return all
 }
 
-// CreateNetwork makes a network unless this lab has one of that name. Errors: [ErrNameTaken] when somebody else has, [ErrNotFound] when it is
-// to exist already and does not, [ErrDiffers] when this lab's is another one than declared.
+// CreateNetwork makes a network unless this lab has one of that name. Errors: [ErrNameTaken] when somebody
+// else has, [ErrNotFound] when it is to exist already and does not, [ErrDiffers] when this lab's is another
+// one than declared.
 func (e *Engine) CreateNetwork(ctx context.Context, want plan.Network, labels map[string]string) (made bool, err error) {
 	list, err := e.networks(ctx, "")
 	if err != nil {
@@ -93,7 +94,8 @@ func (e *Engine) CreateNetwork(ctx context.Context, want plan.Network, labels ma
 			list, err := e.networks(ctx, labels[plan.LabelLab])
 			return slices.ContainsFunc(list, func(n network.Summary) bool { return n.Name == want.Name }), err
 		})
-		// Podman's service looks at all interfaces of the machine, and stumbles over one that goes while it looks.
+		// Podman's service looks at all interfaces of the machine, and stumbles over one that goes while it
+		// looks.
 		if err == nil || !strings.Contains(err.Error(), "no such network interface") {
 			break
 		}
@@ -105,7 +107,8 @@ func resourceError(call string, kind error, format string, args ...any) error {
 	return &Error{Call: call, Message: fmt.Sprintf(format, args...), kind: kind, err: kind}
 }
 
-// RemoveNetwork removes a network of a lab. One that is not there, or is somebody else's, is left alone without an error. Errors: [ErrMiscounted].
+// RemoveNetwork removes a network of a lab. One that is not there, or is somebody else's, is left alone
+// without an error. Errors: [ErrMiscounted].
 func (e *Engine) RemoveNetwork(ctx context.Context, name, lab string) error {
 	var mine []network.Summary
 	if lab != "" {
@@ -134,7 +137,8 @@ func (e *Engine) RemoveNetwork(ctx context.Context, name, lab string) error {
 		return nil
 	}
 	if err != nil && strings.Contains(err.Error(), "active endpoints") {
-		// Dockerd 20.10 counts wrong when a container goes while it is put on a network, and counts anew when it starts.
+		// Dockerd 20.10 counts wrong when a container goes while it is put on a network, and counts again when
+		// it starts.
 		var n client.NetworkInspectResult
 		lost := e.call(ctx, "network", 0, func(ctx context.Context) (err error) {
 			n, err = e.api.NetworkInspect(ctx, name, client.NetworkInspectOptions{})
@@ -171,8 +175,8 @@ func (e *Engine) isOn(ctx context.Context, id, network string) (bool, error) {
 	return slices.ContainsFunc(s.Container.Networks, func(a plan.Attachment) bool { return a.Network == network }), err
 }
 
-// Rejoin takes a container off its networks and puts it on them again, with the names that it shall have there. What is connected to it
-// over them is cut off. Errors: [ErrNotFound].
+// Rejoin takes a container off its networks and puts it on them again, with the names that it shall have
+// there. What is connected to it over them is cut off. Errors: [ErrNotFound].
 func (e *Engine) Rejoin(ctx context.Context, id string, on []plan.Attachment) error {
 	for _, n := range on {
 		if err := e.Disconnect(ctx, id, n.Network); err != nil {
@@ -260,8 +264,9 @@ func (e *Engine) createForImage(ctx context.Context, path string, of map[string]
 	return o.Name, e.createVolume(ctx, o)
 }
 
-// RemoveVolume removes a volume of a lab that nothing uses, and all that it holds; with forImage only one that was made for an image, without only one that was declared.
-// What is not that is left alone without an error.
+// RemoveVolume removes a volume of a lab that nothing uses, and all that it holds; with forImage only one
+// that was made for an image, without only one that was declared. What is not that is left alone without an
+// error.
 func (e *Engine) RemoveVolume(ctx context.Context, name, lab string, forImage bool) error {
 	there := func(ctx context.Context) (bool, error) {
 		list, err := e.Volumes(ctx)

@@ -11,12 +11,12 @@ import (
 // StandInName is the name under which the built-in stand-in engine answers.
 const StandInName = "Lantern stand-in"
 
-// StandInMachine is where the stand-in tells what the machine is like that it stands in for: a survey document. It is no part of the
-// engine API.
+// StandInMachine is where the stand-in tells what the machine is like that it stands in for: a survey
+// document. It is no part of the engine API.
 const StandInMachine = "/stand-in/machine"
 
-// Machine returns what the stand-in engine says of the machine that it stands in for; nil from a real engine and from a stand-in on the
-// real machine.
+// Machine returns what the stand-in engine says of the machine that it stands in for; nil from a real engine
+// and from a stand-in on the real machine.
 func (e *Engine) Machine(ctx context.Context) (*survey.Survey, error) {
 	if !e.standIn {
 		return nil, nil

@@ -25,7 +25,8 @@ import (
 // logDriver is the one driver that every engine has and that can be told how much to keep.
 const logDriver = "json-file"
 
-// translate puts a declared container into the engine's terms. networkOf is the container in whose network it lives, if it does.
+// translate puts a declared container into the engine's terms. networkOf is the container in whose network it
+// lives, if it does.
 func (e *Engine) translate(c plan.Container, labels map[string]string, networkOf string) (*container.Config, *container.HostConfig, *network.NetworkingConfig) {
 	stop := int(c.StopWithin.Round(time.Second).Seconds())
 	config := &container.Config{
@@ -87,7 +88,8 @@ func (e *Engine) networksAtOnce(c plan.Container) int {
 	return 1
 }
 
-// translateMount uses mounts, not binds: the engines that can refuse a folder that does not exist do so only for these.
+// translateMount uses mounts, not binds: the engines that can refuse a folder that does not exist do so only
+// for these.
 func (e *Engine) translateMount(m plan.Mount) mount.Mount {
 	out := mount.Mount{Type: mount.TypeBind, Source: m.Source, Target: m.Target, ReadOnly: m.ReadOnly}
 	switch m.Kind {
@@ -136,7 +138,8 @@ func restartPolicy(r declare.Restart) container.RestartPolicy {
 	return container.RestartPolicy{Name: container.RestartPolicyMode(r.Policy), MaximumRetryCount: r.Retries}
 }
 
-// readBack is the way back: what a container is, in the terms of a declaration. What its image says is still in it.
+// readBack is the way back: what a container is, in the terms of a declaration. What its image says is still
+// in it.
 func (e *Engine) readBack(c container.InspectResponse) plan.Container {
 	var out plan.Container
 	if cfg := c.Config; cfg != nil {
@@ -246,11 +249,12 @@ func (e *Engine) readMounts(h *container.HostConfig) []plan.Mount {
 	return out
 }
 
-// unnamedLength is that of the names that engines give to volumes that nobody named: 32 bytes in hexadecimal digits. It is no proof: anybody may give such a name.
+// unnamedLength is that of the names that engines give to volumes that nobody named: 32 bytes in hexadecimal
+// digits. It is no proof: anybody may give such a name.
 const unnamedLength = 64
 
-// WithoutImage takes out of a container that runs what its image and the engine put there, unless it is declared: engines show all of it as
-// one.
+// WithoutImage takes out of a container that runs what its image and the engine put there, unless it is
+// declared: engines show all of it as one.
 func WithoutImage(c plan.Container, image survey.Image, declared plan.Container) plan.Container {
 	c.Env = slices.DeleteFunc(slices.Clone(c.Env), func(v plan.Variable) bool {
 		if slices.ContainsFunc(declared.Env, func(d plan.Variable) bool { return d.Name == v.Name }) {
@@ -277,7 +281,8 @@ func WithoutImage(c plan.Container, image survey.Image, declared plan.Container)
 		return c.Settings.ReadOnly && m.Kind == declare.MountMemory && slices.Contains([]string{"/run", "/tmp", "/var/tmp"}, m.Target) &&
 			!slices.ContainsFunc(declared.Mounts, func(d plan.Mount) bool { return d.Target == m.Target })
 	})
-	// Nobody declared the volumes that its image wants: lantern made them, or an engine did, which gives them names that nobody chose.
+	// Nobody declared the volumes that its image wants: lantern made them, or an engine did, which gives them
+	// names that nobody chose.
 	c.Mounts = slices.DeleteFunc(slices.Clone(c.Mounts), func(m plan.Mount) bool {
 		forImage := slices.Contains(c.ForImage, m.Source) || len(m.Source) == unnamedLength
 		return m.Kind == declare.MountVolume && slices.Contains(image.Volumes, m.Target) && forImage &&

@@ -12,8 +12,8 @@ import (
 	"proudlantern.example/lantern/core/survey"
 )
 
-// VolumeRoot looks at the root folder of a volume through a container that mounts it: owner, mode, and whether anything is in it. It is nil where no container does. Ids
-// are those that containers see.
+// VolumeRoot looks at the root folder of a volume through a container that mounts it: owner, mode, and
+// whether anything is in it. It is nil where no container does. Ids are those that containers see.
 func (e *Engine) VolumeRoot(ctx context.Context, name string) (root *survey.VolumeRoot, err error) {
 	filter := make(client.Filters).Add("volume", name)
 	var list client.ContainerListResult
@@ -39,7 +39,8 @@ func (e *Engine) VolumeRoot(ctx context.Context, name string) (root *survey.Volu
 	return nil, nil
 }
 
-// rootInside reads the beginning of the archive that an engine makes of a folder: the folder itself, and whether another entry follows.
+// rootInside reads the beginning of the archive that an engine makes of a folder: the folder itself, and
+// whether another entry follows.
 func (e *Engine) rootInside(ctx context.Context, id, folder string) (*survey.VolumeRoot, error) {
 	ctx, stop := context.WithCancel(ctx) // what follows may be as large as the volume
 	defer stop()

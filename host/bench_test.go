@@ -11,8 +11,8 @@ import (
 	"proudlantern.example/lantern/hostconn"
 )
 
-// BenchmarkSurvey looks at a machine with 2,000 listening sockets and 500 folders that a lab mounts, beside the floor: merely reading the
-// kernel's tables and asking for the folders once.
+// BenchmarkSurvey looks at a machine with 2,000 listening sockets and 500 folders that a lab mounts, beside
+// the floor: merely reading the kernel's tables and asking for the folders once.
 func BenchmarkSurvey(b *testing.B) {
 	for range 2000 {
 		l, err := net.Listen("tcp", "127.0.0.1:0")

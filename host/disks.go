@@ -18,7 +18,8 @@ import (
 	"proudlantern.example/lantern/hostconn"
 )
 
-// readFileSystems reads the file systems that hold the paths, and those above them that the machine's table has and that are not mounted now.
+// readFileSystems reads the file systems that hold the paths, and those above them that the machine's table
+// has and that are not mounted now.
 func readFileSystems(from hostconn.Files, s *survey.Survey, paths []string, fstab string) {
 	var mounts []*mountinfo.Info
 	text, err := from.Read("/proc/self/mountinfo", mostFacts) // proc_pid_mountinfo(5)
@@ -67,7 +68,8 @@ func options(m *mountinfo.Info) []string {
 	return all
 }
 
-// notMounted returns what a table of file systems (fstab(5)) has and the machine has not mounted. What is mounted on demand does not count.
+// notMounted returns what a table of file systems (fstab(5)) has and the machine has not mounted. What is
+// mounted on demand does not count.
 func notMounted(from hostconn.Files, fstab string, mounts []*mountinfo.Info) []survey.FileSystem {
 	text, err := from.Read(fstab, mostFacts)
 	if err != nil {
@@ -93,7 +95,8 @@ func notMounted(from hostconn.Files, fstab string, mounts []*mountinfo.Info) []s
 // mostEntries is how many entries of a folder are looked at.
 const mostEntries = 200
 
-// inside sums up what is right inside a folder, by owner, mode and kind. Entries with an access control list are left out: their mode does not say it all.
+// inside sums up what is right inside a folder, by owner, mode and kind. Entries with an access control list
+// are left out: their mode does not say it all.
 func inside(from hostconn.Files, folder string) []survey.Inside {
 	names, err := from.Names(folder, mostEntries)
 	if err != nil {

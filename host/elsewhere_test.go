@@ -13,7 +13,8 @@ import (
 	"proudlantern.example/lantern/hostconn/conntest"
 )
 
-// A host is read through the way to it alone: one that is a folder shows what is in the folder, and nothing of this machine.
+// A host is read through the way to it alone: one that is a folder shows what is in the folder, and nothing
+// of this machine.
 func TestHostInAFolder(t *testing.T) {
 	root := t.TempDir()
 	for path, text := range map[string]string{

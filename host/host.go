@@ -14,8 +14,9 @@ import (
 	"proudlantern.example/lantern/registry"
 )
 
-// Survey looks at a host. What the lab wants to know of it is asked once accounts and zone are known, because paths may depend on
-// them; logins are the credentials for the registries of its images. The survey is usable even with an error, which is then an *[engine.Unreachable]: it holds what is known without the engine.
+// Survey looks at a host. What the lab wants to know of it is asked once accounts and zone are known, because
+// paths may depend on them; logins are the credentials for the registries of its images. The survey is usable
+// even with an error, which is then an *[engine.Unreachable]: it holds what is known without the engine.
 func Survey(ctx context.Context, h *lab.Host, logins *registry.Logins, ask func(*survey.Survey) survey.Ask) (s *survey.Survey, err error) {
 	s = &survey.Survey{Survey: survey.Version, Host: h.Name, Taken: time.Now().UTC().Truncate(time.Second), Unknown: map[string]string{}}
 	e, err := engine.DialHost(ctx, h)

@@ -8,8 +8,9 @@ import (
 	"proudlantern.example/lantern/hostconn"
 )
 
-// readIDMaps finds out which ids of the host those inside containers are, for an engine without root: its own user, who owns its socket, is
-// root inside, and the others are those that the user was given (subuid(5), subgid(5)).
+// readIDMaps finds out which ids of the host those inside containers are, for an engine without root: its own
+// user, who owns its socket, is root inside, and the others are those that the user was given (subuid(5),
+// subgid(5)).
 func readIDMaps(from hostconn.Files, s *survey.Survey, address, subuid, subgid string) {
 	socket, ok := strings.CutPrefix(address, "unix://")
 	if !ok || from == nil {

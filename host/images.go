@@ -38,13 +38,15 @@ func readImages(ctx context.Context, e *engine.Engine, s *survey.Survey, referen
 	}
 }
 
-// askImage returns what is known of an image, also that nobody has it. An error says why that could not be found out.
+// askImage returns what is known of an image, also that nobody has it. An error says why that could not be
+// found out.
 func askImage(ctx context.Context, e *engine.Engine, r *registries, reference, platform string) (survey.Image, error) {
 	image, err := e.Image(ctx, reference)
 	if err == nil || !errors.Is(err, engine.ErrNotFound) {
 		return image, err
 	}
-	// The stand-in stands in for the registries, too. And which registry is meant where none is named, only the engine knows.
+	// The stand-in stands in for the registries, too. And which registry is meant where none is named, only
+	// the engine knows.
 	if e.AsksDirectly(reference) {
 		image, err = r.image(ctx, reference, platform)
 		if err == nil || errors.Is(err, engine.ErrNotFound) {

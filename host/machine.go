@@ -77,7 +77,8 @@ const (
 	mostFacts    = 8 << 20  // what the kernel says, and tables that people write
 )
 
-// zone returns the machine's time zone: the target of localtime inside the zone database (localtime(5)), else what a timezone file says.
+// zone returns the machine's time zone: the target of localtime inside the zone database (localtime(5)), else
+// what a timezone file says.
 func zone(from hostconn.Files, localtime, timezone string) string {
 	if target, err := from.Real(localtime); err == nil {
 		if link, err := from.Link(localtime); err == nil {

@@ -27,7 +27,8 @@ func TestListeners(t *testing.T) {
 	require.NoError(t, err)
 	defer l.Close()
 	want["tcp "+l.Addr().String()] = true
-	// A UDP port outside of the range that the kernel hands out is waited on; one from the range, or connected, is a client's.
+	// A UDP port outside of the range that the kernel hands out is waited on; one from the range, or
+	// connected, is a client's.
 	low, _ := ephemeral(hostconn.Local)
 	waits, err := net.ListenPacket("udp", net.JoinHostPort("127.0.0.1", strconv.Itoa(low-1-os.Getpid()%500)))
 	require.NoError(t, err)

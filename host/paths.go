@@ -90,9 +90,10 @@ func kindOf(m fs.FileMode) string {
 	return survey.Regular
 }
 
-// parseACL reads the extended attribute system.posix_acl_access (linux/posix_acl_xattr.h: a version, then tag, permissions and id of each
-// entry, little-endian). The entries of owner and others are left out: the mode says the same. That of the owning group is not, because with a mask
-// the mode's middle digit is the mask.
+// parseACL reads the extended attribute system.posix_acl_access (linux/posix_acl_xattr.h: a version, then
+// tag, permissions and id of each entry, little-endian). The entries of owner and others are left out: the
+// mode says the same. That of the owning group is not, because with a mask the mode's middle digit is the
+// mask.
 func parseACL(b []byte) []string {
 	const version, size = 2, 8
 	if len(b) < 4 || binary.LittleEndian.Uint32(b) != version {
@@ -122,7 +123,8 @@ func parseACL(b []byte) []string {
 	return acl
 }
 
-// readVolumes looks at the root folders of volumes: where they lie in the files of the host, else through containers that mount them. Where neither can be done nobody knows.
+// readVolumes looks at the root folders of volumes: where they lie in the files of the host, else through
+// containers that mount them. Where neither can be done nobody knows.
 func readVolumes(ctx context.Context, e *engine.Engine, s *survey.Survey, names []string) {
 	for i, v := range s.Volumes {
 		if !slices.Contains(names, v.Name) {
@@ -144,8 +146,8 @@ func readVolumes(ctx context.Context, e *engine.Engine, s *survey.Survey, names 
 	}
 }
 
-// near returns what somebody who wrote a path that does not exist may have meant: the path with different capital letters, then names beside
-// where it should be, most alike first.
+// near returns what somebody who wrote a path that does not exist may have meant: the path with different
+// capital letters, then names beside where it should be, most alike first.
 func near(from hostconn.Files, p string) []string {
 	var found []string
 	if other, ok := otherCase(from, p); ok {
@@ -191,7 +193,8 @@ func otherCase(from hostconn.Files, p string) (string, bool) {
 	return at, true
 }
 
-// nearAmong returns up to three of the names that are p with different capital letters or lie beside it and are alike.
+// nearAmong returns up to three of the names that are p with different capital letters or lie beside it and
+// are alike.
 func nearAmong(p string, names []string) []string {
 	distance := func(n string) int {
 		if strings.EqualFold(n, p) {

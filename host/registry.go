@@ -34,8 +34,8 @@ const (
 // patience is how a registry that is in trouble is asked again: somebody waits for the answer.
 var patience = remote.Backoff{Duration: 200 * time.Millisecond, Factor: 3, Steps: 2}
 
-// registries asks the registries of images what these declare, without pulling (OCI distribution specification). Credentials come from the
-// auth files that engines use, too.
+// registries asks the registries of images what these declare, without pulling (OCI distribution
+// specification). Credentials come from the auth files that engines use, too.
 type registries struct {
 	logins *registry.Logins
 	cache  string // folder of what is known by digest; "" for none
@@ -53,8 +53,9 @@ func newRegistries(logins *registry.Logins) *registries {
 	return r
 }
 
-// image returns what an image declares for a platform such as linux/amd64. [engine.ErrNotFound] means that its registry says that it does not
-// have it; then the image holds tags that are near. Any other error says nothing about the image.
+// image returns what an image declares for a platform such as linux/amd64. [engine.ErrNotFound] means that
+// its registry says that it does not have it; then the image holds tags that are near. Any other error says
+// nothing about the image.
 func (r *registries) image(ctx context.Context, reference, platform string) (survey.Image, error) {
 	ref, err := name.ParseReference(reference)
 	if err != nil {
@@ -98,7 +99,8 @@ func (r *registries) image(ctx context.Context, reference, platform string) (sur
 	return survey.Image{}, err
 }
 
-// saysAbsent tells whether a registry itself says that it has no such image: a bare "not found" may come from something in between.
+// saysAbsent reports whether a registry itself says that it has no such image: a bare "not found" may come from
+// something in between.
 func saysAbsent(e *transport.Error) bool {
 	return e.StatusCode == http.StatusNotFound && slices.ContainsFunc(e.Errors, func(d transport.Diagnostic) bool {
 		return d.Code == transport.ManifestUnknownErrorCode || d.Code == transport.NameUnknownErrorCode
@@ -211,7 +213,8 @@ func (r *registries) known(digest v1.Hash, platform string) (i survey.Image, ok 
 	return i, err == nil && json.Unmarshal(text, &i) == nil && i.Digest == digest.String()
 }
 
-// keep writes what a digest stands for into the cache. A cache that cannot be written only makes the next check slower.
+// keep writes what a digest stands for into the cache. A cache that cannot be written only makes the next
+// check slower.
 func (r *registries) keep(digest v1.Hash, platform string, i survey.Image) {
 	text, err := json.Marshal(i)
 	if r.cache == "" || err != nil || os.MkdirAll(r.cache, 0o700) != nil {

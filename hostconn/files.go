@@ -17,11 +17,12 @@ type Files interface {
 	Names(path string, most int) ([]string, error)
 	// Read returns a plain file, or an error when it is larger than so many bytes.
 	Read(path string, most int64) ([]byte, error)
-	// Space returns how large the file system at a path is, and what of it a process without privileges may take, in bytes.
+	// Space returns how large the file system at a path is, and what of it a process without privileges may
+	// take, in bytes.
 	Space(path string) (size, free int64, err error)
 	// Proc returns a folder of this machine that shows the host's processes and sockets (proc(5)).
 	Proc() (string, error)
-	// SeesAll tells whether nothing of the host is hidden from whoever reads.
+	// SeesAll reports whether nothing of the host is hidden from whoever reads.
 	SeesAll() bool
 }
 

@@ -1,5 +1,5 @@
-// Package hostconn is the way to a host as one value: to its engine, to its ports as they are seen from the host itself, and to its files.
-// Nothing else touches them.
+// Package hostconn is the way to a host as one value: to its engine, to its ports as they are seen from the
+// host itself, and to its files. Nothing else touches them.
 package hostconn
 
 import (
@@ -42,7 +42,8 @@ func Open(ctx context.Context, h *lab.Host) (*Conn, error) {
 	return c, err
 }
 
-// OpenAddress finds the way to an engine at an address, the usual one when it is empty. The error is an *[Unreachable].
+// OpenAddress finds the way to an engine at an address, the usual one when it is empty. The error is an
+// *[Unreachable].
 func OpenAddress(ctx context.Context, address string) (*Conn, error) {
 	return open(ctx, address, lab.TLS{}, false)
 }
@@ -70,7 +71,7 @@ func open(ctx context.Context, address string, files lab.TLS, insecure bool) (*C
 	return nil, &Unreachable{Address: address, Because: "this version of lantern reaches engines by unix://PATH and tcp://HOST:PORT only"}
 }
 
-// Here tells whether an engine's address leads to this machine.
+// Here reports whether an engine's address leads to this machine.
 func Here(address string) bool {
 	if address == "" {
 		address = UsualAddress()

@@ -37,7 +37,8 @@ func (e *Unreachable) Unwrap() error { return e.Err }
 // UsualSocket is where the system's engine listens.
 const UsualSocket = "/var/run/docker.sock"
 
-// UsualAddress returns where an engine is by default: DOCKER_HOST, the socket of the system, else the current user's own.
+// UsualAddress returns where an engine is by default: DOCKER_HOST, the socket of the system, else the current
+// user's own.
 func UsualAddress() string {
 	if a := os.Getenv("DOCKER_HOST"); a != "" {
 		return a

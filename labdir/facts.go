@@ -21,8 +21,9 @@ import (
 	"proudlantern.example/lantern/core/lab"
 )
 
-// Facts looks at files of a lab on the machine that holds it: their modes, and whether version control lists them. Those that have the
-// name of an environment file and lie beside lab.toml or a stack.toml count, too. Paths are relative to the lab.
+// Facts looks at files of a lab on the machine that holds it: their modes, and whether version control lists
+// them. Those that have the name of an environment file and lie beside lab.toml or a stack.toml count, too.
+// Paths are relative to the lab.
 func Facts(dir string, paths []string) map[string]lab.FileFact {
 	facts := map[string]lab.FileFact{}
 	tracked := trackedFiles(dir)
@@ -64,7 +65,8 @@ func Facts(dir string, paths []string) map[string]lab.FileFact {
 	return facts
 }
 
-// writers says who else than its owner may write a file, or change what is in a folder. A group of the owner's own, as many systems give everybody one, is nobody else.
+// writers says who else than its owner may write a file, or change what is in a folder. A group of the
+// owner's own, as many systems give everybody one, is nobody else.
 func writers(info fs.FileInfo) string {
 	st, ok := info.Sys().(*syscall.Stat_t)
 	switch mode := info.Mode(); {
@@ -86,8 +88,8 @@ func groupName(gid uint32) string {
 // mostIndex is the largest index that is read, in bytes: one of a hundred thousand files has some ten million.
 const mostIndex = 64 << 20
 
-// trackedFiles returns the files that the git repository around a folder lists in its index; none where there is no repository, or one whose index
-// cannot be read.
+// trackedFiles returns the files that the git repository around a folder lists in its index; none where there
+// is no repository, or one whose index cannot be read.
 func trackedFiles(dir string) map[string]bool {
 	for at := dir; ; at = filepath.Dir(at) {
 		text, err := ReadAny(filepath.Join(gitFolder(at), "index"), mostIndex)
@@ -108,7 +110,8 @@ func trackedFiles(dir string) map[string]bool {
 	}
 }
 
-// gitFolder returns where git keeps what it knows of a folder: .git, or where a file of that name leads to, as in further working trees (gitrepository-layout(5)).
+// gitFolder returns where git keeps what it knows of a folder: .git, or where a file of that name leads to,
+// as in further working trees (gitrepository-layout(5)).
 func gitFolder(at string) string {
 	own := filepath.Join(at, ".git")
 	text, err := ReadAny(own, 4096)
@@ -157,7 +160,8 @@ func gitIndex(text []byte) ([]string, error) {
 		}
 		keep := 0
 		if version == 4 {
-			// How many letters of the name before do not count: 7 bits a byte, each further byte adding one, as in the offsets of packs.
+			// How many letters of the name before do not count: 7 bits a byte, each further byte adding one,
+			// as in the offsets of packs.
 			drop := 0
 			for first := true; ; first = false {
 				if at >= len(text) {

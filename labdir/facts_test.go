@@ -60,7 +60,8 @@ func TestOddGitIndex(t *testing.T) {
 	assert.Equal(t, []string{"a", "b"}, names)
 }
 
-// A further working tree has a file in place of .git, and a repository of the newer kind longer names of objects and another sum at its end.
+// A further working tree has a file in place of .git, and a repository of the newer kind longer names of
+// objects and another sum at its end.
 func TestOtherRepositories(t *testing.T) {
 	index := []byte("DIRC\x00\x00\x00\x02\x00\x00\x00\x02")
 	for _, name := range []string{"lab.toml", "tide-log/tide-log.env"} {

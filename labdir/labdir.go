@@ -1,4 +1,5 @@
-// Package labdir reads and writes the files of a lab, and others that people name: each is opened once, is a plain file of bounded size, and is written whole or not at all.
+// Package labdir reads and writes the files of a lab, and others that people name: each is opened once, is a
+// plain file of bounded size, and is written whole or not at all.
 package labdir
 
 import (
@@ -30,7 +31,8 @@ var (
 	ErrTooLarge = errors.New("it is too large")
 )
 
-// Read reads a file below a folder; links may not lead out of it. What it says of a file that is no plain one or too large is a *[declare.Unreadable].
+// Read reads a file below a folder; links may not lead out of it. What it says of a file that is no plain one
+// or too large is a *[declare.Unreadable].
 func Read(root *os.Root, path string) (string, error) {
 	f, err := root.OpenFile(path, os.O_RDONLY|syscall.O_NONBLOCK|syscall.O_NOCTTY, 0)
 	switch {
@@ -52,7 +54,8 @@ func Read(root *os.Root, path string) (string, error) {
 	return text, err
 }
 
-// ReadAny reads a file that somebody has named, wherever it is, up to so many bytes. Errors: [ErrNotPlain], [ErrTooLarge].
+// ReadAny reads a file that somebody has named, wherever it is, up to so many bytes. Errors: [ErrNotPlain],
+// [ErrTooLarge].
 func ReadAny(path string, most int64) (string, error) {
 	f, err := os.OpenFile(path, os.O_RDONLY|syscall.O_NONBLOCK|syscall.O_NOCTTY, 0)
 	if err != nil {
@@ -80,9 +83,11 @@ func read(f *os.File, most int64) (string, error) {
 	return string(text), err
 }
 
-// Write puts a whole new file in the place of one below a folder, so that no moment, also not one in which the power goes, leaves half a file. Mode, owner and access control
-// list stay those of the old one; without one the mode is that given. was is what the caller has read there; with another text there now nothing is written. A link stays, and what it leads to, which has
-// to be below the folder, is written. Errors: [ErrChanged], [ErrNotPlain].
+// Write puts a whole new file in the place of one below a folder, so that no moment, also not one in which
+// the power goes, leaves half a file. Mode, owner and access control list stay those of the old one; without
+// one the mode is that given. was is what the caller has read there; with another text there now nothing is
+// written. A link stays, and what it leads to, which has to be below the folder, is written. Errors:
+// [ErrChanged], [ErrNotPlain].
 func Write(root *os.Root, path, was, text string, mode fs.FileMode) error {
 	path, err := real(root, path)
 	if err != nil {
@@ -161,7 +166,8 @@ func real(root *os.Root, path string) (string, error) {
 	return "", fmt.Errorf("%s is a link to itself", path)
 }
 
-// keep gives a new file owner, mode and access control list of the old one. Who may not give files away keeps them as their own, as any editor would.
+// keep gives a new file owner, mode and access control list of the old one. Who may not give files away keeps
+// them as their own, as any editor would.
 func keep(root *os.Root, path string, f *os.File) error {
 	old, err := root.Open(path)
 	if err != nil {

@@ -92,7 +92,8 @@ func TestWrite(t *testing.T) {
 	assert.Equal(t, "two", text)
 }
 
-// Of many that write at once one wins, whole, and the others are told; nothing is left beside the file. A disk that is full leaves the old one.
+// Of many that write at once one wins, whole, and the others are told; nothing is left beside the file. A
+// disk that is full leaves the old one.
 func TestWriteAtOnce(t *testing.T) {
 	root, dir, _ := folder(t)
 	require.NoError(t, labdir.Write(root, "lab.toml", "", "old", 0o600))

@@ -13,7 +13,8 @@ import (
 	"proudlantern.example/lantern/core/declare"
 )
 
-// Find returns the folder of a lab: the named one, else the first with a lab.toml from the current folder upwards. The error says what was looked for and where.
+// Find returns the folder of a lab: the named one, else the first with a lab.toml from the current folder
+// upwards. The error says what was looked for and where.
 func Find(named string) (string, error) {
 	if named != "" {
 		dir, err := filepath.Abs(named)
@@ -50,7 +51,8 @@ func misnamed(dir string) string {
 	return ""
 }
 
-// Open reads the files of a lab. Links may not lead out of it. The texts of the overlay, by path, take the place of what the files say.
+// Open reads the files of a lab. Links may not lead out of it. The texts of the overlay, by path, take the
+// place of what the files say.
 func Open(dir string, overlay map[string]string) (*declare.Lab, error) {
 	root, err := os.OpenRoot(dir)
 	if err != nil {
@@ -77,7 +79,8 @@ func Open(dir string, overlay map[string]string) (*declare.Lab, error) {
 			stacks = append(stacks, stack)
 		}
 	}
-	// The folder stays open: names of environment files with references are known only when the lab is resolved.
+	// The folder stays open: names of environment files with references are known only when the lab is
+	// resolved.
 	decl := declare.Read(stacks, func(path string) (string, error) {
 		if text, ok := overlay[path]; ok {
 			return text, nil

@@ -1,4 +1,5 @@
-// Package registry holds what is true of every conversation with a registry of images: whose credentials go where, and how much may come back.
+// Package registry holds what is true of every conversation with a registry of images: whose credentials go
+// where, and how much may come back.
 package registry
 
 import (
@@ -19,9 +20,10 @@ import (
 	"github.com/google/go-containerregistry/pkg/authn"
 )
 
-// Logins finds credentials for registries in the auth files that engines use: DOCKER_CONFIG or ~/.docker/config.json, REGISTRY_AUTH_FILE, and
-// containers/auth.json in the runtime folder; the first that is there counts. A file can name a helper, a program docker-credential-NAME that keeps them; it is run as engines'
-// clients do, for at most [HelperWithin]. The zero value is ready.
+// Logins finds credentials for registries in the auth files that engines use: DOCKER_CONFIG or
+// ~/.docker/config.json, REGISTRY_AUTH_FILE, and containers/auth.json in the runtime folder; the first that
+// is there counts. A file can name a helper, a program docker-credential-NAME that keeps them; it is run as
+// engines' clients do, for at most [HelperWithin]. The zero value is ready.
 type Logins struct {
 	NoHelpers bool // helpers are not run: what only they know is not known
 

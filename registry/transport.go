@@ -23,10 +23,12 @@ var (
 	ErrTooMuch = errors.New("answers with more than anybody can want")
 )
 
-// mostOfAll is how many bytes a registry may answer in all to the questions about one image. Descriptions of images have kilobytes, lists of tags a megabyte.
+// mostOfAll is how many bytes a registry may answer in all to the questions about one image. Descriptions of
+// images have kilobytes, lists of tags a megabyte.
 const mostOfAll = 16 << 20
 
-// Transport returns a way to a registry for the questions about one image: it sends no login over plain HTTP but to this machine, and reads no more than it should.
+// Transport returns a way to a registry for the questions about one image: it sends no login over plain HTTP
+// but to this machine, and reads no more than it should.
 func Transport() http.RoundTripper {
 	inner := http.DefaultTransport.(*http.Transport).Clone()
 	inner.DisableKeepAlives = true // it lives for one image
@@ -53,7 +55,7 @@ func (t *transport) RoundTrip(r *http.Request) (*http.Response, error) {
 	return answer, nil
 }
 
-// loopback tells whether a name or address is this machine.
+// loopback reports whether a name or address is this machine.
 func loopback(host string) bool {
 	ip := net.ParseIP(host)
 	return ip != nil && ip.IsLoopback() || strings.EqualFold(host, "localhost")

@@ -12,7 +12,8 @@ import (
 	"github.com/charmbracelet/x/ansi"
 )
 
-// givesWay are headings of columns in the order in which they become narrower on a terminal that is too narrow for all: what is said beside comes first.
+// givesWay are headings of columns in the order in which they become narrower on a terminal that is too
+// narrow for all: what is said beside comes first.
 var givesWay = []string{
 	"beyond the mode", "also in", "networks", "note", "what it did", "how", "why", "what", "wins over", "from", "who", "image", "belongs to", "near", "group", "owner", "whose", "seen at", "of", "ports", "folder", "path", "value", "as", "inside", "service",
 }
@@ -26,7 +27,8 @@ const cutWidth = 8
 // leftOut are headings of columns that are left out at last, in this order, where narrower ones do not help.
 var leftOut = []string{"beyond the mode", "also in", "host", "took", "near", "group", "mode", "entry", "owner", "networks", "for", "who"}
 
-// columns writes rows under headings, indented and aligned, as wide as the terminal is. Long cells go on below at a word.
+// columns writes rows under headings, indented and aligned, as wide as the terminal is. Long cells go on
+// below at a word.
 func columns(w io.Writer, p Paint, heads []string, rows [][]string) {
 	heads, rows = slices.Clone(heads), slices.Clone(rows)
 	for i, row := range rows {
@@ -81,7 +83,8 @@ func filled(heads []string, rows [][]string) ([]string, [][]string) {
 	return heads, rows
 }
 
-// fit makes columns narrower, and at last leaves some out, until a table is no wider than the terminal; 0 is any width.
+// fit makes columns narrower, and at last leaves some out, until a table is no wider than the terminal; 0 is
+// any width.
 func fit(heads []string, rows [][]string, terminal int) (keptHeads []string, keptRows [][]string, widths []int, left []string) {
 	widths, least := make([]int, len(heads)), make([]int, len(heads))
 	for j, h := range heads {
@@ -129,7 +132,8 @@ func fit(heads []string, rows [][]string, terminal int) (keptHeads []string, kep
 	return heads, rows, widths, left
 }
 
-// wrap breaks a cell into lines of at most width letters: behind blanks, slashes and commas, and inside of a word only where that is longer than a line. Colours go on.
+// wrap breaks a cell into lines of at most width letters: behind blanks, slashes and commas, and inside of a
+// word only where that is longer than a line. Colours go on.
 func wrap(cell string, width int) []string {
 	var lines []string
 	var line strings.Builder // as it is written, with the markers of colours

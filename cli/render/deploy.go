@@ -274,12 +274,12 @@ func Failure(w io.Writer, p Paint, stack string, out deploy.Outcome) {
 	}
 }
 
-// ranBefore tells whether anything of the stack ran before a deploy.
+// ranBefore reports whether anything of the stack ran before a deploy.
 func ranBefore(out deploy.Outcome) bool {
 	return out.Plan == nil || slices.ContainsFunc(out.Plan.Services, func(s plan.Service) bool { return s.Running != nil })
 }
 
-// writes tells whether a service that was replaced may write anywhere that outlives its container.
+// writes reports whether a service that was replaced may write anywhere that outlives its container.
 func writes(s plan.Stack) bool {
 	return slices.ContainsFunc(s.Services, func(v plan.Service) bool {
 		return v.Action == plan.Replace && slices.ContainsFunc(v.Container.Mounts, func(m plan.Mount) bool { return m.Source != "" && !m.ReadOnly })

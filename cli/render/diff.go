@@ -38,8 +38,10 @@ func quoted(s string) string {
 	return `"` + string(text) + `"`
 }
 
-// Diff writes what becomes of a file as a unified diff that patch -p0 takes. Lines that show says otherwise than they are, such as those with secrets, patch would put into the file
-// as they are shown: where they stand around a change they are left out, and changes of them stand above the diff, where patch reads nothing. It returns how many.
+// Diff writes what becomes of a file as a unified diff that patch -p0 takes. Lines that show says otherwise
+// than they are, such as those with secrets, patch would put into the file as they are shown: where they
+// stand around a change they are left out, and changes of them stand above the diff, where patch reads
+// nothing. It returns how many.
 func Diff(w io.Writer, p Paint, path, old, new string, show func(string) string) (apart int, err error) {
 	differs := func(line string) bool { text := strings.TrimSuffix(line, "\n"); return show(text) != text }
 	edits := udiff.Lines(old, new)
@@ -95,7 +97,8 @@ func Diff(w io.Writer, p Paint, path, old, new string, show func(string) string)
 	return apart, nil
 }
 
-// header returns the header of a hunk with counts that are right also where one side has no line: its number is that of the line before then.
+// header returns the header of a hunk with counts that are right also where one side has no line: its number
+// is that of the line before then.
 func header(hunk []string) string {
 	var old, new, had, has int
 	_, right, _ := strings.Cut(hunk[0], "+")

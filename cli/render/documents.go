@@ -238,8 +238,9 @@ type documents struct {
 //go:embed outputs.schema.json
 var outputsSchema []byte
 
-// Schemas writes the JSON Schema (2020-12) of every JSON output. Its properties are the commands; what one of them writes is valid under its
-// property, each line of deploy by itself. It is made from the types of this package by a test.
+// Schemas writes the JSON Schema (2020-12) of every JSON output. Its properties are the commands; what one of
+// them writes is valid under its property, each line of deploy by itself. It is made from the types of this
+// package by a test.
 func Schemas(w io.Writer) error {
 	_, err := w.Write(outputsSchema)
 	return err

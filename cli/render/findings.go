@@ -20,8 +20,9 @@ const (
 	alsoShown    = 3
 )
 
-// Findings writes findings for people: the place, the line with the culprit, what is true, on what it rests, and the mend. With verbose each of them in full,
-// and what could not be judged. What is accepted is a line each.
+// Findings writes findings for people: the place, the line with the culprit, what is true, on what it rests,
+// and the mend. With verbose each of them in full, and what could not be judged. What is accepted is a line
+// each.
 func Findings(w io.Writer, p Paint, l *lab.Lab, r check.Result, verbose bool) {
 	groups, accepted := [][]check.Finding{}, []check.Finding{}
 	open := slices.DeleteFunc(slices.Clone(r.Findings), func(f check.Finding) bool {
@@ -59,8 +60,8 @@ func Findings(w io.Writer, p Paint, l *lab.Lab, r check.Result, verbose bool) {
 	fmt.Fprintln(w, totals(p, l, r, verbose))
 }
 
-// byRule puts findings of one rule together: by severity, then in the order of the reference, which begins with what keeps files
-// from being read.
+// byRule puts findings of one rule together: by severity, then in the order of the reference, which begins
+// with what keeps files from being read.
 func byRule(findings []check.Finding) [][]check.Finding {
 	place := map[string]int{}
 	for i, rule := range check.All() {

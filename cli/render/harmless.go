@@ -13,8 +13,9 @@ import (
 	"github.com/charmbracelet/colorprofile"
 )
 
-// Harmless makes visible what would do something to a terminal, or to the look of a line, instead of being shown: control characters (ECMA-48, C0 and C1), changes of the
-// writing direction, separators of lines, bytes that are no UTF-8. It is for text from outside that is put into a cell or a line.
+// Harmless makes visible what would do something to a terminal, or to the look of a line, instead of being
+// shown: control characters (ECMA-48, C0 and C1), changes of the writing direction, separators of lines,
+// bytes that are no UTF-8. It is for text from outside that is put into a cell or a line.
 func Harmless(s string) string {
 	if !strings.ContainsFunc(s, harmful) && utf8.ValidString(s) {
 		return s
@@ -61,7 +62,8 @@ func harmful(r rune) bool {
 	return true
 }
 
-// nonce is a number by which our own colours are known in what is written. Nobody outside can know it, so nobody can write in them.
+// nonce is a number by which our own colours are known in what is written. Nobody outside can know it, so
+// nobody can write in them.
 var nonce = func() string {
 	n, err := rand.Int(rand.Reader, big.NewInt(1<<53))
 	if err != nil {
@@ -70,11 +72,13 @@ var nonce = func() string {
 	return n.String()
 }()
 
-// marker stands for the beginning of a colour, or with 0 for its end, until it is written. It has the form of a control sequence, so that it has no width.
+// marker stands for the beginning of a colour, or with 0 for its end, until it is written. It has the form of
+// a control sequence, so that it has no width.
 func marker(colour int) string { return "\x1b[" + nonce + ";" + strconv.Itoa(colour) + "m" }
 
-// Outlet is where everything that people read goes through last: it turns our own colours into what terminals understand, and makes every other control
-// character harmless. JSON tells whether what is written is JSON, where such characters are escaped instead.
+// Outlet is where everything that people read goes through last: it turns our own colours into what terminals
+// understand, and makes every other control character harmless. JSON reports whether what is written is JSON,
+// where such characters are escaped instead.
 type Outlet struct {
 	w    io.Writer
 	json func() bool
@@ -129,7 +133,8 @@ func (o *Outlet) Write(p []byte) (int, error) {
 	return len(p), nil
 }
 
-// ours returns the colour that a marker of ours stands for, and the marker's length; 0 when the text does not begin with one.
+// ours returns the colour that a marker of ours stands for, and the marker's length; 0 when the text does not
+// begin with one.
 func ours(text []byte) (colour, length int) {
 	head := "\x1b[" + nonce + ";"
 	rest, ok := bytes.CutPrefix(text, []byte(head))

@@ -22,7 +22,8 @@ type Live struct {
 	ended   chan struct{}
 }
 
-// NewLive returns a Live that draws on a terminal from the first event on. Services of other stacks than those of the plans are added as they come.
+// NewLive returns a Live that draws on a terminal from the first event on. Services of other stacks than
+// those of the plans are added as they come.
 func NewLive(w io.Writer, p Paint, plans []plan.Stack) *Live {
 	p = p.Direct()
 	l := &Live{paint: p, ended: make(chan struct{})}
@@ -236,7 +237,7 @@ func (m *liveModel) head(s *liveStack, now time.Time) string {
 	return text
 }
 
-// settled tells whether nothing goes on in a stack any more: the next one has begun.
+// settled reports whether nothing goes on in a stack any more: the next one has begun.
 func (m *liveModel) settled(s *liveStack) bool {
 	return m.closed || slices.ContainsFunc(m.stacks, func(o *liveStack) bool { return o.began.After(s.began) })
 }

@@ -28,7 +28,8 @@ func (p Paint) Wide(width int) Paint {
 	return p
 }
 
-// Direct returns a Paint for what goes to a terminal by itself. Text from outside has to be made [Harmless] before.
+// Direct returns a Paint for what goes to a terminal by itself. Text from outside has to be made [Harmless]
+// before.
 func (p Paint) Direct() Paint {
 	p.direct = true
 	return p

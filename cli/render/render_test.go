@@ -315,7 +315,8 @@ check --fix mends 8 of them; check STACK shows one stack alone, --verbose each f
 `, "\n"), b.String())
 }
 
-// A table is no wider than the terminal: columns become narrower in an order of importance, long cells go on below at a word, and what is left out is named.
+// A table is no wider than the terminal: columns become narrower in an order of importance, long cells go on
+// below at a word, and what is left out is named.
 func TestNarrowTables(t *testing.T) {
 	heads := []string{"service", "state", "for", "image", "page", "note"}
 	rows := [][]string{

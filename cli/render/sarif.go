@@ -11,7 +11,8 @@ import (
 // labBase is the name under which results speak of the lab's folder, which every machine has elsewhere.
 const labBase = "LAB"
 
-// What is used of the Static Analysis Results Interchange Format, version 2.1.0 (OASIS). The names are the standard's.
+// What is used of the Static Analysis Results Interchange Format, version 2.1.0 (OASIS). The names are the
+// standard's.
 type (
 	sarifReport struct {
 		Schema  string     `json:"$schema"`
@@ -93,8 +94,8 @@ type (
 	}
 )
 
-// SARIF writes findings in the Static Analysis Results Interchange Format, version 2.1.0 (OASIS), for editors and code hosts. What somebody has
-// said yes to is suppressed there.
+// SARIF writes findings in the Static Analysis Results Interchange Format, version 2.1.0 (OASIS), for editors
+// and code hosts. What somebody has said yes to is suppressed there.
 func SARIF(w io.Writer, version string, r check.Result) error {
 	run := sarifRun{Tool: sarifTool{sarifDriver{Name: "Proud Lantern", Version: version}}, ColumnKind: "unicodeCodePoints", Results: []sarifResult{}}
 	rules := check.All()

@@ -14,7 +14,8 @@ import (
 	"proudlantern.example/lantern/core/survey"
 )
 
-// systemAccounts is the highest uid that distributions give to accounts of programs (login.defs(5), SYS_UID_MAX).
+// systemAccounts is the highest uid that distributions give to accounts of programs (login.defs(5),
+// SYS_UID_MAX).
 const systemAccounts = 999
 
 // Survey writes what is true of a host, in tables that answer what people log in for.

@@ -63,7 +63,7 @@ func Ports(w io.Writer, p Paint, uses []lab.PortUse) {
 	flush()
 }
 
-// follows tells whether a port is the next one of the same owner.
+// follows reports whether a port is the next one of the same owner.
 func follows(a, b lab.PortUse) bool {
 	next := a
 	next.Port++

@@ -16,9 +16,11 @@ import (
 var version = "from source"
 
 func main() {
-	// A command lives for moments and keeps nearly all that it reads: collecting garbage less often saves a fifth of its time.
+	// A command lives for moments and keeps nearly all that it reads: collecting garbage less often saves a
+	// fifth of its time.
 	debug.SetGCPercent(400)
-	// A closed terminal or connection (SIGHUP) is as good as Ctrl-C. Whoever reads our output no longer must not kill us in the middle of something.
+	// A closed terminal or connection (SIGHUP) is as good as Ctrl-C. Whoever reads our output no longer must
+	// not kill us in the middle of something.
 	signals := make(chan os.Signal, 2)
 	signal.Notify(signals, os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
 	signal.Ignore(syscall.SIGPIPE)

@@ -93,8 +93,8 @@ func asRoot(id lab.Identity, groups []int) who {
 	return who{id.UID, id.GID, groups, func(int, int) bool { return id.UID == 0 }}
 }
 
-// inNamespace is what an engine without root makes of it. Its root rules over the files of those that are somebody inside
-// (user_namespaces(7), "capable_wrt_inode_uidgid").
+// inNamespace is what an engine without root makes of it. Its root rules over the files of those that are
+// somebody inside (user_namespaces(7), "capable_wrt_inode_uidgid").
 func inNamespace(e *survey.Engine, id lab.Identity, groups []int) (w who, ok bool) {
 	uid, known := survey.HostID(e.UIDMap, id.UID)
 	gid, both := survey.HostID(e.GIDMap, id.GID)
@@ -141,8 +141,9 @@ func engineUser(facts *survey.Survey) (who, bool) {
 	return w, ok
 }
 
-// access works out which of the wanted rights an identity has on a file or folder itself, and says which entry decides about the first
-// that it has not. Each right is asked for by itself: reading may be granted by one entry and writing by another.
+// access works out which of the wanted rights an identity has on a file or folder itself, and says which
+// entry decides about the first that it has not. Each right is asked for by itself: reading may be granted by
+// one entry and writing by another.
 func access(p survey.Path, w who, want rights) (got rights, decides string) {
 	for _, bit := range []rights{mayEnter, mayRead, mayWrite} {
 		if want&bit == 0 {
@@ -158,14 +159,15 @@ func access(p survey.Path, w who, want rights) (got rights, decides string) {
 	return got, decides
 }
 
-// accessOne follows POSIX.1e draft 17, 23.1.5 ("ACL access check algorithm"), as Linux carries it out, for a single right.
+// accessOne follows POSIX.1e draft 17, 23.1.5 ("ACL access check algorithm"), as Linux carries it out, for a
+// single right.
 func accessOne(p survey.Path, w who, want rights) (bool, string) {
 	mode64, _ := strconv.ParseUint(p.Mode, 8, 32)
 	mode := uint32(mode64)
 	entries, mask, masked := parseACL(p.ACL)
 	if mode&0o070 == 0 {
-		// With nothing in the group's digit, which is the mask, Linux does not look at the list at all (fs/namei.c, acl_permission_check): whom it
-		// names then counts as one of the others.
+		// With nothing in the group's digit, which is the mask, Linux does not look at the list at all
+		// (fs/namei.c, acl_permission_check): whom it names then counts as one of the others.
 		entries, masked = nil, false
 	}
 	switch {

@@ -18,7 +18,8 @@ import (
 	"proudlantern.example/lantern/engine/enginetest"
 )
 
-// The reckoning is what a process in a real container finds: 50 random trees, mounted, asked by identities with further groups.
+// The reckoning is what a process in a real container finds: 50 random trees, mounted, asked by identities
+// with further groups.
 func TestAccessAgreesInContainers(t *testing.T) {
 	if os.Getuid() != 0 {
 		t.Skip("giving folders away needs root")

@@ -25,8 +25,8 @@ import (
 // kernelAsk is the question that a child process puts to the kernel.
 const kernelAsk = "LANTERN_TEST_KERNEL_ASK"
 
-// question asks what an identity may do in folders. They are opened by the engine, which has all rights of its namespace, before the identity
-// is taken on.
+// question asks what an identity may do in folders. They are opened by the engine, which has all rights of
+// its namespace, before the identity is taken on.
 type question struct {
 	Folders  []string
 	UID, GID int
@@ -77,7 +77,8 @@ var rootless = &survey.Survey{Engine: &survey.Engine{
 	GIDMap: []survey.IDMap{{Inside: 0, Host: 1400, Count: 1}, {Inside: 1, Host: 6000, Count: 3000}},
 }}
 
-// randomTrees makes folders three deep with owners, modes and access control lists, and returns them, the deepest of each tree last.
+// randomTrees makes folders three deep with owners, modes and access control lists, and returns them, the
+// deepest of each tree last.
 func randomTrees(t *testing.T, random *rand.Rand, n int) (trees [][]survey.Path) {
 	root := t.TempDir()
 	for dir := root; dir != os.TempDir(); dir = filepath.Dir(dir) {
@@ -110,7 +111,8 @@ func randomTrees(t *testing.T, random *rand.Rand, n int) (trees [][]survey.Path)
 	return trees
 }
 
-// The reckoning is the kernel's: 500 random trees, asked by random identities, as an engine with root and as one without.
+// The reckoning is the kernel's: 500 random trees, asked by random identities, as an engine with root and as
+// one without.
 func TestAccessAgreesWithTheKernel(t *testing.T) {
 	if os.Getuid() != 0 {
 		t.Skip("giving folders away and becoming others needs root")

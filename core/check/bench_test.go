@@ -15,8 +15,8 @@ import (
 	"proudlantern.example/lantern/core/survey"
 )
 
-// largeLab makes up a lab of that many stacks on ten hosts, five services each, with eight ports, mounts and variables a service, and its
-// surveys.
+// largeLab makes up a lab of that many stacks on ten hosts, five services each, with eight ports, mounts and
+// variables a service, and its surveys.
 func largeLab(stacks int) (names []string, texts map[string]string, surveys map[string]*survey.Survey) {
 	const hosts = 10
 	texts, surveys = map[string]string{}, map[string]*survey.Survey{}
@@ -63,8 +63,8 @@ func read(names []string, texts map[string]string) *declare.Lab {
 	})
 }
 
-// BenchmarkCheck compares reading, resolving and checking a lab with what the TOML library takes merely to read the same files. All of
-// them collect garbage as rarely as the program does.
+// BenchmarkCheck compares reading, resolving and checking a lab with what the TOML library takes merely to
+// read the same files. All of them collect garbage as rarely as the program does.
 func BenchmarkCheck(b *testing.B) {
 	defer debug.SetGCPercent(debug.SetGCPercent(400))
 	for _, stacks := range []int{100, 1000, 10000} {

@@ -22,13 +22,14 @@ import (
 	"proudlantern.example/lantern/core/survey"
 )
 
-// A case is a folder testdata/RULE/CASE with the files of a lab; lab.toml and lamp-room.json come from testdata/base where it has
-// none of its own. What has to be found stands on its line:
+// A case is a folder testdata/RULE/CASE with the files of a lab; lab.toml and lamp-room.json come from
+// testdata/base where it has none of its own. What has to be found stands on its line:
 //
 //	ports = ["8710 -> 80"]  # want port-clash `8710` "tcp 8710 on lamp-room is claimed twice"
 //
-// the rule, the very text under the marks, a part of the message; several with ; between them. Where no comment can follow, "# want-next" stands
-// on the line before. A line without want stays silent. FILE.mended is FILE after all mends.
+// the rule, the very text under the marks, a part of the message; several with ; between them. Where no
+// comment can follow, "# want-next" stands on the line before. A line without want stays silent. FILE.mended
+// is FILE after all mends.
 type testCase struct {
 	rule, name, dir string
 	lab             *lab.Lab

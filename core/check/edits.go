@@ -10,11 +10,12 @@ import (
 	"proudlantern.example/lantern/core/source"
 )
 
-// imageLine matches the line of a service's image, by whatever way its table is written: what stands before the key goes before others, too.
+// imageLine matches the line of a service's image, by whatever way its table is written: what stands before
+// the key goes before others, too.
 var imageLine = regexp.MustCompile(`^([ \t]*(?:[A-Za-z0-9_-]+\.)*)image[ \t]*=`)
 
-// addTo returns the edit that puts an item into a list of a service: behind the last one, or in a list of its own below the image. It
-// returns nil where that cannot be done by letters alone.
+// addTo returns the edit that puts an item into a list of a service: behind the last one, or in a list of its
+// own below the image. It returns nil where that cannot be done by letters alone.
 func addTo(s *lab.Service, key string, list []declare.Text, item string) []source.Edit {
 	item = strconv.Quote(item)
 	if n := len(list); n > 0 {

@@ -14,7 +14,8 @@ import (
 	"proudlantern.example/lantern/core/check"
 )
 
-// What about shows of a rule is what one of its cases finds: each line of the mistake stands in the case, comments aside.
+// What about shows of a rule is what one of its cases finds: each line of the mistake stands in the case,
+// comments aside.
 func TestExamplesAreCases(t *testing.T) {
 	comment := regexp.MustCompile(`(^|\s+)#.*`)
 	plain := func(line string) string {

@@ -81,7 +81,7 @@ var identityRules = []Rule{
 	},
 }
 
-// writes tells whether a service writes a folder of the host.
+// writes reports whether a service writes a folder of the host.
 func writes(s *lab.Service) bool {
 	return slices.ContainsFunc(s.Mounts, func(m lab.Mount) bool { return m.Kind == declare.MountPath && !m.ReadOnly })
 }

@@ -55,8 +55,8 @@ func TestRichLabs(t *testing.T) {
 	}
 }
 
-// A name that is misspelt where it is declared is not written wherever it is used: the lab's own files stay as they are, whatever is known of its hosts. Nor are the ports of a lab that has
-// another name now.
+// A name that is misspelt where it is declared is not written wherever it is used: the lab's own files stay
+// as they are, whatever is known of its hosts. Nor are the ports of a lab that has another name now.
 func TestMisspeltDeclarations(t *testing.T) {
 	dirs, err := filepath.Glob("testdata/labs/*")
 	require.NoError(t, err)

@@ -10,17 +10,21 @@ import (
 	"proudlantern.example/lantern/core/source"
 )
 
-// Basis says what has to be known for the edits of a rule to be right. Where that is not known, a finding has no edits: check --fix may only do what is certain.
+// Basis says what has to be known for the edits of a rule to be right. Where that is not known, a finding has
+// no edits: check --fix may only do what is certain.
 type Basis int
 
 const (
 	// Place is what stands at the place itself, beside what the program knows.
 	Place Basis = iota
-	// Names are all names that could be meant: the files of the stack, and lab.toml, have no mistake in their keys and names.
+	// Names are all names that could be meant: the files of the stack, and lab.toml, have no mistake in their
+	// keys and names.
 	Names
-	// Uses is all that uses a thing: there is no mistake in lab.toml and in the stack, and no file that cannot be read.
+	// Uses is all that uses a thing: there is no mistake in lab.toml and in the stack, and no file that
+	// cannot be read.
 	Uses
-	// Holders is also what else claims or holds it: there is no mistake in any file, and the host's engine and its sockets were seen.
+	// Holders is also what else claims or holds it: there is no mistake in any file, and the host's engine
+	// and its sockets were seen.
 	Holders
 )
 
@@ -51,14 +55,16 @@ func (r *Result) mistakes(l *lab.Lab, rules []Rule) mistakes {
 	return m
 }
 
-// mistaken tells whether the files of a stack, or lab.toml, have a mistake that keeps them from being understood: what is missing there says nothing.
+// mistaken reports whether the files of a stack, or lab.toml, have a mistake that keeps them from being
+// understood: what is missing there says nothing.
 func (in *Input) mistaken(stack string) bool {
 	return in.Lab.Broken || slices.ContainsFunc(in.Lab.Problems, func(p source.Problem) bool {
 		return (p.Stack == stack || p.Stack == "") && slices.ContainsFunc(in.all, func(r Rule) bool { return r.Name == p.Rule && r.Severity == Error })
 	})
 }
 
-// certain takes the edits out of mends that rest on something which is not known, and those that change nothing.
+// certain takes the edits out of mends that rest on something which is not known, and those that change
+// nothing.
 func (r *Result) certain(l *lab.Lab, rules []Rule) {
 	m := r.mistakes(l, rules)
 	basis := map[string]Basis{}
@@ -80,7 +86,8 @@ func (r *Result) certain(l *lab.Lab, rules []Rule) {
 	}
 }
 
-// uncertain says in words what is left of a mend that is not certain. What most of them say rests on the same facts, and is left out.
+// uncertain says in words what is left of a mend that is not certain. What most of them say rests on the same
+// facts, and is left out.
 func uncertain(l *lab.Lab, f Finding, on Basis) *source.Mend {
 	h := l.Host(f.Host)
 	switch {
@@ -92,7 +99,8 @@ func uncertain(l *lab.Lab, f Finding, on Basis) *source.Mend {
 	return nil
 }
 
-// declared are the rules whose mends write a name that somebody has declared, in place of one that nobody has. Which of the two is misspelt is not known by that alone.
+// declared are the rules whose mends write a name that somebody has declared, in place of one that nobody
+// has. Which of the two is misspelt is not known by that alone.
 var declared = map[string]bool{"host-unknown": true, "network-unknown": true, "volume-unknown": true, "order-unknown": true, "reference-unknown": true, "wire-unknown": true}
 
 // word matches the names in a text.
@@ -147,7 +155,8 @@ func namesOf(l *lab.Lab) *knownNames {
 	return k
 }
 
-// all tells whether the names that edits write are known by more than their declaration: something else in the lab uses them, or a host has them. What declares a new thing takes nobody's place.
+// all reports whether the names that edits write are known by more than their declaration: something else in
+// the lab uses them, or a host has them. What declares a new thing takes nobody's place.
 func (k *knownNames) all(edits []source.Edit) bool {
 	for _, e := range edits {
 		wrong := word.FindAllString(e.At.Text(), -1)

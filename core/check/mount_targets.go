@@ -290,7 +290,8 @@ func volumeShared(in *Input) {
 	}
 }
 
-// ownVolume offers a stack a volume of its own in place of a shared one, where nothing can have files in it yet.
+// ownVolume offers a stack a volume of its own in place of a shared one, where nothing can have files in it
+// yet.
 func ownVolume(st *lab.Stack, v *lab.Volume, inUse bool) *source.Mend {
 	if st.Host.Survey == nil || inUse || v.Existing || v.EngineNameAt.File == nil {
 		return nil
@@ -299,7 +300,8 @@ func ownVolume(st *lab.Stack, v *lab.Volume, inUse bool) *source.Mend {
 	return source.Replace(v.EngineNameAt, own, "nothing of "+st.Name+" uses it yet: "+own+" would be its own")
 }
 
-// takeOut offers to remove the table of a volume, as far as nothing stands in it: what does, somebody has thought about.
+// takeOut offers to remove the table of a volume, as far as nothing stands in it: what does, somebody has
+// thought about.
 func takeOut(v *lab.Volume) *source.Mend {
 	f := v.At.File
 	start := strings.LastIndexByte(f.Text[:v.At.Start], '\n') + 1
@@ -365,7 +367,7 @@ func keep(s *lab.Service, kept string) *source.Mend {
 	return mend
 }
 
-// misspelt tells whether a path is another one but for letter case or one letter.
+// misspelt reports whether a path is another one but for letter case or one letter.
 func misspelt(p, right string) bool {
 	return p != right && (strings.EqualFold(p, right) || path.Dir(p) == path.Dir(right) && declare.OneLetterAway(path.Base(p), path.Base(right)) && len(path.Base(right)) > 3)
 }
@@ -439,7 +441,7 @@ func realPath(s *lab.Service, m lab.Mount) string {
 	return m.Source
 }
 
-// keeps tells whether the image of a service keeps its data where a mount is.
+// keeps reports whether the image of a service keeps its data where a mount is.
 func keeps(s *lab.Service, m lab.Mount) bool {
 	image, ok := imageOf(s)
 	return ok && slices.Contains(image.Volumes, m.Target)

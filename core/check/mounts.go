@@ -75,7 +75,8 @@ func eachMissing(in *Input, f func(*lab.Service, lab.Mount, survey.Path)) {
 	})
 }
 
-// madeByNeighbour tells whether another service of the stack lets the deploy make the folder, or one below it: all folders of a stack are made before its first container.
+// madeByNeighbour reports whether another service of the stack lets the deploy make the folder, or one below
+// it: all folders of a stack are made before its first container.
 func madeByNeighbour(s *lab.Service, m lab.Mount) bool {
 	return slices.ContainsFunc(s.Stack.Services, func(o *lab.Service) bool {
 		return slices.ContainsFunc(o.Mounts, func(other lab.Mount) bool { return other.Create && declare.Below(other.Source, m.Source) })
@@ -93,8 +94,8 @@ func firstMissing(facts *survey.Survey, p string) string {
 	return p
 }
 
-// letCreate offers to make the folder of a mount. What is only read, has a name like a file's, or like that of something beside it, was
-// probably meant to be there; then nothing is offered.
+// letCreate offers to make the folder of a mount. What is only read, has a name like a file's, or like that
+// of something beside it, was probably meant to be there; then nothing is offered.
 func letCreate(m lab.Mount, p survey.Path) *source.Mend {
 	if m.ReadOnly || len(p.Near) > 0 || path.Ext(m.Source) != "" || path.Ext(m.Target) != "" || m.TargetAt.Text() != m.Target {
 		return nil
@@ -231,8 +232,8 @@ func belongs(facts *survey.Survey, p survey.Path) string {
 	return fmt.Sprintf("%s belongs to %s and %s, mode %s%s", p.Path, facts.UserName(p.UID), facts.GroupName(p.GID), p.Mode, aclWords(p.ACL))
 }
 
-// closedAbove returns the first folder on the way to a path that the user of an engine without root may not enter, and why. What is not
-// known counts as open.
+// closedAbove returns the first folder on the way to a path that the user of an engine without root may not
+// enter, and why. What is not known counts as open.
 func closedAbove(facts *survey.Survey, p survey.Path) (closed survey.Path, decides string, ok bool) {
 	if facts.Engine == nil || !facts.Engine.Rootless {
 		return closed, "", false

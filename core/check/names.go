@@ -219,7 +219,8 @@ func stackGone(in *Input) {
 	}
 }
 
-// renamed returns the stack that one which is in no file any more has probably become: it has the same services with the same images, and runs nowhere yet.
+// renamed returns the stack that one which is in no file any more has probably become: it has the same
+// services with the same images, and runs nowhere yet.
 func renamed(l *lab.Lab, h *lab.Host, gone string) *lab.Stack {
 	images := map[string]string{}
 	for _, c := range h.Survey.Containers {

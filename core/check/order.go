@@ -37,7 +37,8 @@ func orderCircular(in *Input) {
 	stacksInCircles(in)
 }
 
-// stacksInCircles reports stacks that wait for each other though none of their services does: a stack is deployed as a whole.
+// stacksInCircles reports stacks that wait for each other though none of their services does: a stack is
+// deployed as a whole.
 func stacksInCircles(in *Input) {
 	waits := map[*lab.Stack]map[*lab.Stack]lab.After{}
 	for _, s := range in.services() {

@@ -26,7 +26,8 @@ func settingAt(s *lab.Service, key string) source.Span {
 	return textAt(s, text)
 }
 
-// textAt returns where a declared text stands, without its quotes; the service's name where it is not declared there.
+// textAt returns where a declared text stands, without its quotes; the service's name where it is not
+// declared there.
 func textAt(s *lab.Service, t declare.Text) source.Span {
 	if !t.IsSet() || t.Span.IsZero() {
 		return s.At

@@ -44,7 +44,8 @@ var portRules = []Rule{
 	},
 }
 
-// hostPorts returns the ports of its host that a service takes: those that it publishes and, in the host's network, those that it opens itself.
+// hostPorts returns the ports of its host that a service takes: those that it publishes and, in the host's
+// network, those that it opens itself.
 func hostPorts(s *lab.Service) []lab.Port {
 	if len(s.Listens) == 0 {
 		return s.Ports
@@ -110,8 +111,8 @@ func claims(c survey.Container) []claim {
 	return all
 }
 
-// overlap tells whether two addresses, none meaning all, can both be listened on at a port. A wildcard overlaps each, of its own
-// family or the other; an IPv4-mapped address is its IPv4 address.
+// overlap reports whether two addresses, none meaning all, can both be listened on at a port. A wildcard
+// overlaps each, of its own family or the other; an IPv4-mapped address is its IPv4 address.
 func overlap(a, b []netip.Addr) bool {
 	if len(a) == 0 || len(b) == 0 {
 		return true
@@ -174,7 +175,8 @@ func reportClash(in *Input, later, earlier published) {
 		protocols = earlier.port.Protocols[0]
 	}
 	common := declare.Range{First: max(later.port.Host.First, earlier.port.Host.First), Last: min(later.port.Host.Last, earlier.port.Host.Last)}
-	// What a program opens by itself stays; the published side can move, unless it runs there and the other one does not.
+	// What a program opens by itself stays; the published side can move, unless it runs there and the other
+	// one does not.
 	mover := later
 	if opened(later.service, *later.port) && !(runs(earlier.service) && !runs(later.service)) {
 		mover = earlier
@@ -222,7 +224,8 @@ func portInUse(in *Input) {
 	}
 }
 
-// holder says who holds a host port of a service, or "", and whether that is a container of this lab, or somebody who cannot be seen.
+// holder says who holds a host port of a service, or "", and whether that is a container of this lab, or
+// somebody who cannot be seen.
 func holder(l *lab.Lab, s *lab.Service, p lab.Port) (who string, unsure bool) {
 	facts := s.Stack.Host.Survey
 	covers := func(c claim) bool {
@@ -240,7 +243,8 @@ func holder(l *lab.Lab, s *lab.Service, p lab.Port) (who string, unsure bool) {
 				continue
 			}
 			if covers(k) {
-				// One that is called as a service of this lab is probably that, from before the lab got another name.
+				// One that is called as a service of this lab is probably that, from before the lab got
+				// another name.
 				own := c.Lab != "" && l.Stack(c.Stack) != nil || slices.ContainsFunc(l.Stacks, func(st *lab.Stack) bool {
 					return slices.ContainsFunc(st.Services, func(o *lab.Service) bool { return o.ContainerName() == c.Name })
 				})
@@ -263,8 +267,9 @@ func holder(l *lab.Lab, s *lab.Service, p lab.Port) (who string, unsure bool) {
 	return "", false
 }
 
-// forwarded tells whether a socket is the engine's, for a running container that publishes just that address and port. What a survey says of it counts where that container publishes none:
-// it is in the host's network then.
+// forwarded reports whether a socket is the engine's, for a running container that publishes just that address
+// and port. What a survey says of it counts where that container publishes none: it is in the host's network
+// then.
 func forwarded(facts *survey.Survey, sock survey.Listener, at claim) bool {
 	for _, c := range facts.Containers {
 		if c.State != "running" {
@@ -284,8 +289,9 @@ func forwarded(facts *survey.Survey, sock survey.Listener, at claim) bool {
 	return false
 }
 
-// heldByOurs says what a container of this lab is that holds a port which a service of another stack claims, and what frees the port; "" where that is planned or found otherwise: within a
-// stack the holder stops first, and what both declare is a clash.
+// heldByOurs says what a container of this lab is that holds a port which a service of another stack claims,
+// and what frees the port; "" where that is planned or found otherwise: within a stack the holder stops
+// first, and what both declare is a clash.
 func heldByOurs(l *lab.Lab, s *lab.Service, c survey.Container, k claim) string {
 	if c.Stack == s.Stack.Name || c.Service == "" {
 		return ""

@@ -93,7 +93,8 @@ func portPrivileged(in *Input) {
 	}
 }
 
-// imagePorts returns the ports that a service's image declares for a protocol; ok is false where that is not known, or where it declares none.
+// imagePorts returns the ports that a service's image declares for a protocol; ok is false where that is not
+// known, or where it declares none.
 func imagePorts(s *lab.Service, protocol string) (ports []int, ok bool) {
 	image, known := imageOf(s)
 	if !known || len(image.Ports) == 0 {
@@ -109,7 +110,7 @@ func imagePorts(s *lab.Service, protocol string) (ports []int, ok bool) {
 	return ports, true
 }
 
-// looksSwapped tells whether a mapping of one port has the image's port on the left.
+// looksSwapped reports whether a mapping of one port has the image's port on the left.
 func looksSwapped(p lab.Port, ports []int) bool {
 	return p.Host.Count() == 1 && p.Host.First > 0 && slices.Contains(ports, p.Host.First) && !slices.Contains(ports, p.Container.First)
 }
@@ -159,13 +160,14 @@ func portUnlisted(in *Input) {
 	}
 }
 
-// namedPort tells whether the service says elsewhere that something of its own is behind a container port.
+// namedPort reports whether the service says elsewhere that something of its own is behind a container port.
 func namedPort(s *lab.Service, port int) bool {
 	y := s.Ready
 	return y != nil && (y.TCP == port || y.HTTP != nil && y.HTTP.Port == port) || s.Page != nil && s.Page.Port == port
 }
 
-// setByVariable tells whether a variable has a port as its value, alone or behind a wildcard address: then the image was told to listen there.
+// setByVariable reports whether a variable has a port as its value, alone or behind a wildcard address: then
+// the image was told to listen there.
 func setByVariable(s *lab.Service, port int) bool {
 	text := strconv.Itoa(port)
 	return slices.ContainsFunc(s.Env, func(v lab.Variable) bool {
@@ -175,7 +177,7 @@ func setByVariable(s *lab.Service, port int) bool {
 	})
 }
 
-// oneDigitAway tells whether two numbers of the same length differ in one digit, or one has a digit more.
+// oneDigitAway reports whether two numbers of the same length differ in one digit, or one has a digit more.
 func oneDigitAway(a, b int) bool {
 	x, y := strconv.Itoa(a), strconv.Itoa(b)
 	if len(x) == len(y) {
@@ -198,7 +200,8 @@ func oneDigitAway(a, b int) bool {
 	return false
 }
 
-// storePorts are registered for stores, queues, caches and container engines (IANA service names and port numbers).
+// storePorts are registered for stores, queues, caches and container engines (IANA service names and port
+// numbers).
 var storePorts = map[int]string{
 	1433: "a store", 1521: "a store", 2375: "an engine", 2376: "an engine", 2379: "a store", 3306: "a store", 4222: "a queue", 5432: "a store", 5672: "a queue",
 	5984: "a store", 6379: "a cache", 8086: "a store", 9042: "a store", 9092: "a queue", 9200: "a store", 11211: "a cache", 27017: "a store",
@@ -225,7 +228,7 @@ func portWideOpen(in *Input) {
 	}
 }
 
-// reachedOverHost tells whether a value in the lab names a published port by its host's address.
+// reachedOverHost reports whether a value in the lab names a published port by its host's address.
 func reachedOverHost(in *Input, s *lab.Service, p lab.Port) bool {
 	found := false
 	eachWire(in, func(w wiring.Wire, _ *wiring.Resolvable) {

@@ -1,5 +1,5 @@
-// Package check holds the rules: what can be known to go wrong before a deploy. A rule is a value in the file of its family and a
-// pure function of the lab and the surveys of its hosts.
+// Package check holds the rules: what can be known to go wrong before a deploy. A rule is a value in the file
+// of its family and a pure function of the lab and the surveys of its hosts.
 package check
 
 import (
@@ -93,7 +93,7 @@ type Result struct {
 	Skipped  []Skip
 }
 
-// Firm tells whether the finding keeps the files from being understood: then nobody knows what is declared.
+// Firm reports whether the finding keeps the files from being understood: then nobody knows what is declared.
 func (f Finding) Firm() bool { return f.firm }
 
 // Count returns how many findings have a severity; what is accepted does not count.
@@ -118,7 +118,8 @@ func (r Result) Accepted() int {
 	return n
 }
 
-// About returns the part of a result that touches one of the stacks: what is theirs, what rests on them, and what is the whole lab's.
+// About returns the part of a result that touches one of the stacks: what is theirs, what rests on them, and
+// what is the whole lab's.
 func (r Result) About(stacks ...string) Result {
 	touches := func(f Finding) bool {
 		if f.Stack == "" || slices.Contains(stacks, f.Stack) {
@@ -167,7 +168,8 @@ func Run(l *lab.Lab, rules []Rule) Result {
 	return *result
 }
 
-// understood takes out what was found in a file that cannot be read to its end, or rests on one: what is missing there would show as mistakes elsewhere.
+// understood takes out what was found in a file that cannot be read to its end, or rests on one: what is
+// missing there would show as mistakes elsewhere.
 func (r *Result) understood(l *lab.Lab) {
 	unread := map[*source.File]bool{}
 	for _, st := range l.Stacks {
@@ -184,9 +186,9 @@ func (r *Result) understood(l *lab.Lab) {
 	})
 }
 
-// judge applies what the lab says of rules: their severities, and the findings that somebody has said yes to. What keeps the files from being understood
-// stays: nobody would know what to deploy.
-// It returns which of the lab's accepted entries cover a finding.
+// judge applies what the lab says of rules: their severities, and the findings that somebody has said yes to.
+// What keeps the files from being understood stays: nobody would know what to deploy. It returns which of the
+// lab's accepted entries cover a finding.
 func (r *Result) judge(l *lab.Lab) map[int]bool {
 	used := map[int]bool{}
 	kept := r.Findings[:0]
@@ -219,7 +221,8 @@ func (r *Result) judge(l *lab.Lab) map[int]bool {
 // acceptUnused is the rule that looks at what the others have found.
 const acceptUnused = "accept-unused"
 
-// acceptUnused reports what is accepted and not found any more. A rule that could not judge everything may find it elsewhere or later.
+// acceptUnused reports what is accepted and not found any more. A rule that could not judge everything may
+// find it elsewhere or later.
 func (in *Input) acceptUnused(used map[int]bool) {
 	for i, a := range in.Lab.Accepted {
 		known := slices.ContainsFunc(in.all, func(r Rule) bool { return r.Name == a.Rule })
@@ -244,8 +247,8 @@ func (in *Input) acceptUnused(used map[int]bool) {
 	}
 }
 
-// covers tells whether what somebody has said yes to is this finding: its rule, its part of the lab, and, where a subject is named, one that the mark
-// or the message has.
+// covers reports whether what somebody has said yes to is this finding: its rule, its part of the lab, and,
+// where a subject is named, one that the mark or the message has.
 func covers(a lab.Accepted, f Finding) bool {
 	return a.Rule == f.Rule && a.Reason != "" && (a.Stack == "" || a.Stack == f.Stack) && (a.Service == "" || a.Service == f.Service) &&
 		(a.Subject == "" || slices.Contains(words(f.At.Text()+" "+f.Message), a.Subject))
@@ -267,8 +270,9 @@ func pathOf(f Finding) string {
 	return f.At.File.Path
 }
 
-// report adds a finding of the rule about a service (nil: about no service), and returns it to be changed until the next one is added. Its mend
-// has an edit only where the text stands to the letter that it takes away.
+// report adds a finding of the rule about a service (nil: about no service), and returns it to be changed
+// until the next one is added. Its mend has an edit only where the text stands to the letter that it takes
+// away.
 func (in *Input) report(s *lab.Service, p source.Problem) *Finding {
 	if s != nil {
 		p.Service = s.Name
@@ -277,7 +281,8 @@ func (in *Input) report(s *lab.Service, p source.Problem) *Finding {
 	return in.add(p)
 }
 
-// reportOnce is report, but for a place that the rule has said something of already: many services share a line. It tells whether it was new.
+// reportOnce is report, but for a place that the rule has said something of already: many services share a
+// line. It reports whether it was new.
 func (in *Input) reportOnce(s *lab.Service, p source.Problem) bool {
 	if in.reported[p.At] {
 		return false
@@ -394,7 +399,8 @@ func rulesUnknown(in *Input) {
 	}
 }
 
-// freePort returns the lowest port above near, then below, that neither the lab nor the host uses, and that the rule has not offered to somebody else.
+// freePort returns the lowest port above near, then below, that neither the lab nor the host uses, and that
+// the rule has not offered to somebody else.
 func freePort(in *Input, h *lab.Host, near int) (int, bool) {
 	taken := map[int]bool{}
 	for _, u := range in.Lab.Ports(h) {
@@ -416,7 +422,7 @@ func freePort(in *Input, h *lab.Host, near int) (int, bool) {
 	return 0, false
 }
 
-// opened tells whether a port is one that the service's program opens by itself, in the host's network.
+// opened reports whether a port is one that the service's program opens by itself, in the host's network.
 func opened(s *lab.Service, p lab.Port) bool {
 	return slices.ContainsFunc(s.Listens, func(o lab.Port) bool { return o.HostAt == p.HostAt })
 }

@@ -101,7 +101,8 @@ var secretRules = []Rule{
 		Find: func(in *Input) {
 			for _, s := range in.services() {
 				for _, v := range s.Env {
-					// A path leads to a secret and is none; an empty value is none either; samples have a rule of their own.
+					// A path leads to a secret and is none; an empty value is none either; samples have a
+					// rule of their own.
 					value := v.Value.Reveal()
 					if !v.Value.Secret() || path.IsAbs(value) || placeholder().MatchString(value) || strings.Contains(value, "://") {
 						continue
@@ -207,7 +208,8 @@ func envPlainSecret(in *Input) {
 	}
 }
 
-// ownEnvFile returns the environment file that wins for a service, if it is in its stack's folder and gives it something already.
+// ownEnvFile returns the environment file that wins for a service, if it is in its stack's folder and gives
+// it something already.
 func ownEnvFile(l *lab.Lab, s *lab.Service) *source.File {
 	var last *source.File
 	for _, v := range s.Env {
@@ -221,7 +223,7 @@ func ownEnvFile(l *lab.Lab, s *lab.Service) *source.File {
 	return last
 }
 
-// wholeLine tells whether a variable has a line of its own: env.NAME = "value".
+// wholeLine reports whether a variable has a line of its own: env.NAME = "value".
 func wholeLine(v lab.Variable) bool {
 	line := strings.TrimSpace(lineOf(v.At))
 	return strings.HasPrefix(line, "env."+v.Name) && strings.HasSuffix(line, v.At.Text()+`"`)

@@ -10,7 +10,8 @@ import (
 	"proudlantern.example/lantern/core/wiring"
 )
 
-// shared is what several rules ask for, worked out once for all of them. Rules run at the same time: nothing of it changes.
+// shared is what several rules ask for, worked out once for all of them. Rules run at the same time: nothing
+// of it changes.
 type shared struct {
 	services []*lab.Service       // that have a host
 	surveyed []*lab.Service       // those whose hosts have a survey

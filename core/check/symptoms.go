@@ -12,7 +12,8 @@ type symptom struct {
 	rules []string
 }
 
-// symptoms are the words of the C library's and the kernel's errors (errno(3), gai_strerror(3)), and what stores say of those they do not know.
+// symptoms are the words of the C library's and the kernel's errors (errno(3), gai_strerror(3)), and what
+// stores say of those they do not know.
 var symptoms = []symptom{
 	{`permission denied|EACCES|operation not permitted|EPERM`, []string{"mount-denied", "volume-owner", "mount-contents-denied", "port-privileged", "device-missing", "account-mixed"}},
 	{`read-only file system|EROFS`, []string{"mount-denied"}},
@@ -36,7 +37,8 @@ var symptomPatterns = sync.OnceValue(func() []*regexp.Regexp {
 	return all
 })
 
-// Symptoms returns the names of the rules that the words of a program, or of an engine, point to, the likeliest first.
+// Symptoms returns the names of the rules that the words of a program, or of an engine, point to, the
+// likeliest first.
 func Symptoms(lines []string) []string {
 	var rules []string
 	for i, p := range symptomPatterns() {

@@ -111,7 +111,7 @@ var wireRules = []Rule{
 	},
 }
 
-// saidYes tells whether somebody has accepted findings of a rule about a service, with a reason.
+// saidYes reports whether somebody has accepted findings of a rule about a service, with a reason.
 func saidYes(in *Input, s *lab.Service, rule string) bool {
 	return slices.ContainsFunc(in.Lab.Accepted, func(a lab.Accepted) bool {
 		return a.Rule == rule && a.Reason != "" && (a.Stack == "" || a.Stack == s.Stack.Name) && (a.Service == "" || a.Service == s.Name)
@@ -157,7 +157,7 @@ func respellAt(at source.Span, wrong, right, text string) *source.Mend {
 	return source.Replace(at, right, text)
 }
 
-// listensOn tells whether a service is known to listen on a container port.
+// listensOn reports whether a service is known to listen on a container port.
 func listensOn(s *lab.Service, port int) bool {
 	for _, p := range hostPorts(s) {
 		if p.Container.First <= port && port <= p.Container.Last {
@@ -267,7 +267,8 @@ func wireContainerAddress(in *Input) {
 	})
 }
 
-// wireCredentials compares what a URL says with what the other end was given, as far as that is told by a single variable.
+// wireCredentials compares what a URL says with what the other end was given, as far as that is told by a
+// single variable.
 func wireCredentials(in *Input) {
 	eachWire(in, func(w wiring.Wire, names *wiring.Resolvable) {
 		to := names.Of(w.Host)
@@ -318,7 +319,7 @@ func lineOf(at source.Span) string {
 	return line
 }
 
-// waitsFor tells whether a service is after another one, by whatever way.
+// waitsFor reports whether a service is after another one, by whatever way.
 func waitsFor(s, other *lab.Service, seen []*lab.Service) bool {
 	if slices.Contains(seen, s) {
 		return false

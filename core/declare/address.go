@@ -5,7 +5,8 @@ import (
 	"strings"
 )
 
-// EngineLines says what to write into lab.toml where an engine is elsewhere than at its usual place: the sockets that were found on the machine.
+// EngineLines says what to write into lab.toml where an engine is elsewhere than at its usual place: the
+// sockets that were found on the machine.
 func EngineLines(host string, sockets []string) string {
 	if len(sockets) == 0 {
 		return "start the engine; or, where its socket is elsewhere, write into lab.toml\n[host." + host + "]\nengine = \"unix:///PATH/OF/THE/SOCKET\""
@@ -26,13 +27,14 @@ type EngineAddress struct {
 	Socket string // unix; ssh, "" for the engine's usual one
 }
 
-// Loopback tells whether a tcp address stays on this machine.
+// Loopback reports whether a tcp address stays on this machine.
 func (a EngineAddress) Loopback() bool {
 	ip, err := netip.ParseAddr(a.Host)
 	return a.Host == "localhost" || err == nil && ip.IsLoopback()
 }
 
-// ParseEngineAddress reads `unix://PATH`, `ssh://[USER@]HOST[:PORT][/SOCKET]` or `tcp://HOST:PORT`. The error is a *[SyntaxError].
+// ParseEngineAddress reads `unix://PATH`, `ssh://[USER@]HOST[:PORT][/SOCKET]` or `tcp://HOST:PORT`. The error
+// is a *[SyntaxError].
 func ParseEngineAddress(s string) (EngineAddress, error) {
 	t, at := trimmed(s)
 	wrong := func(message string) (EngineAddress, error) {

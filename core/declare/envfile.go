@@ -35,8 +35,8 @@ func (f *EnvFile) Get(name string) (EnvEntry, bool) {
 	return EnvEntry{}, false
 }
 
-// EnvPath returns the path relative to the lab of an environment file that a file in folder dir names. It is outside the lab when ok
-// is false.
+// EnvPath returns the path relative to the lab of an environment file that a file in folder dir names. It is
+// outside the lab when ok is false.
 func EnvPath(dir, name string) (file string, ok bool) {
 	p := path.Join(dir, name)
 	return p, fs.ValidPath(p) && !path.IsAbs(name)
@@ -86,7 +86,7 @@ func (r *reader) readEnvFile(l *Lab, dir string, at source.Span, name string) (s
 	return p, f
 }
 
-// isVariable tells whether s can name a variable in an environment file.
+// isVariable reports whether s can name a variable in an environment file.
 func isVariable(s string) bool {
 	for i, c := range s {
 		letter := c == '_' || c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z'
@@ -97,8 +97,8 @@ func isVariable(s string) bool {
 	return s != ""
 }
 
-// ParseEnvFile reads an environment file. Faults are problems of the rules env-file-syntax and env-invisible; a line with a fault in
-// its syntax gives no entry.
+// ParseEnvFile reads an environment file. Faults are problems of the rules env-file-syntax and env-invisible;
+// a line with a fault in its syntax gives no entry.
 func ParseEnvFile(file *source.File) (*EnvFile, []source.Problem) {
 	p := &envParser{file: file, out: &EnvFile{File: file}}
 	if at, ok := firstInvalidUTF8(file.Text); ok {
@@ -295,7 +295,7 @@ func firstInvalidUTF8(s string) (int, bool) {
 	return 0, false
 }
 
-// IsSecret tells whether a variable's name says that its value is a secret.
+// IsSecret reports whether a variable's name says that its value is a secret.
 func IsSecret(name string) bool {
 	for _, end := range secretEndings {
 		// Letters of one case differ from the other in one bit; most names end with another letter.
@@ -309,7 +309,8 @@ func IsSecret(name string) bool {
 // curlyQuotes are what programs for letters and web pages make of plain quotes.
 const curlyQuotes = "\u201c\u201d\u201e\u2018\u2019\u201a\u00ab\u00bb"
 
-// LooksSecret tells whether a name is that of a secret, or is meant to be: with a letter wrong in its last word.
+// LooksSecret reports whether a name is that of a secret, or is meant to be: with a letter wrong in its last
+// word.
 func LooksSecret(name string) bool {
 	if IsSecret(name) {
 		return true
@@ -318,7 +319,8 @@ func LooksSecret(name string) bool {
 	return len(last) > 4 && slices.ContainsFunc(secretEndings, func(end string) bool { return len(end) > 4 && OneLetterAway(last, end) })
 }
 
-// IsPlain tells whether the name of a variable of the shell says that its value is no secret: everything else there may be one.
+// IsPlain reports whether the name of a variable of the shell says that its value is no secret: everything else
+// there may be one.
 func IsPlain(name string) bool {
 	if IsSecret(name) {
 		return false

@@ -46,8 +46,8 @@ func trimmed(s string) (string, int) {
 	return strings.TrimRight(left, " \t"), len(s) - len(left)
 }
 
-// ParseSize returns the bytes that a size such as "200kB" or "1 GiB" stands for: kB, MB, GB are powers of 1000 (SI), KiB, MiB,
-// GiB of 1024 (IEC 80000-13). The error is a *[SyntaxError].
+// ParseSize returns the bytes that a size such as "200kB" or "1 GiB" stands for: kB, MB, GB are powers of
+// 1000 (SI), KiB, MiB, GiB of 1024 (IEC 80000-13). The error is a *[SyntaxError].
 func ParseSize(s string) (int64, error) {
 	t, at := trimmed(s)
 	digits := strings.TrimLeft(t, "0123456789.")
@@ -74,8 +74,8 @@ func ParseSize(s string) (int64, error) {
 	return n, nil
 }
 
-// ParseDuration returns the time that a duration such as "90s" or "1m 30s" stands for; its units are ms, s, m and h. The error is a
-// *[SyntaxError].
+// ParseDuration returns the time that a duration such as "90s" or "1m 30s" stands for; its units are ms, s, m
+// and h. The error is a *[SyntaxError].
 func ParseDuration(s string) (time.Duration, error) {
 	t, at := trimmed(s)
 	d, err := time.ParseDuration(strings.ReplaceAll(t, " ", ""))
@@ -92,7 +92,8 @@ func ParseDuration(s string) (time.Duration, error) {
 // wordedTime is a duration whose unit is written out.
 var wordedTime = regexp.MustCompile(`^([0-9]+) *(s(?:ecs?|econds?)|m(?:ins?|inutes?)|h(?:rs?|ours?))$`)
 
-// LogLimit bounds what a container's log takes: at most Files files of at most Size bytes. The zero LogLimit is no bound.
+// LogLimit bounds what a container's log takes: at most Files files of at most Size bytes. The zero LogLimit
+// is no bound.
 type LogLimit struct {
 	Files int
 	Size  int64

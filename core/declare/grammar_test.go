@@ -129,8 +129,8 @@ func TestOtherGrammars(t *testing.T) {
 	})
 }
 
-// fuzzGrammar looks for texts that a grammar stumbles over. parse returns the value as it is written in its own words, which has to mean the same again;
-// "" where it has no such words.
+// fuzzGrammar looks for texts that a grammar stumbles over. parse returns the value as it is written in its
+// own words, which has to mean the same again; "" where it has no such words.
 func fuzzGrammar(f *testing.F, parse func(s string) (words string, err error), seeds ...string) {
 	for _, s := range seeds {
 		f.Add(s)

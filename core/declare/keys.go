@@ -22,7 +22,8 @@ type key[T any] struct {
 	words   []string // the only texts that it takes, where there are such
 	read    func(r *reader, e entry, into *T)
 
-	// How it is written: as lines of the table that it belongs to, or as tables of its own. Nothing is written of what is not set.
+	// How it is written: as lines of the table that it belongs to, or as tables of its own. Nothing is
+	// written of what is not set.
 	lines  func(from *T) []string
 	tables func(w *writer, path string, from *T)
 }
@@ -88,7 +89,7 @@ func (r *reader) unknownKey(e entry, names []string, where string, takes func(na
 	}
 }
 
-// fits tells whether a value is of the kind that a form of keys takes.
+// fits reports whether a value is of the kind that a form of keys takes.
 func (n *node) fits(takes Form) bool {
 	switch takes {
 	case FormText:
@@ -105,7 +106,8 @@ func (n *node) fits(takes Form) bool {
 	return n.kind == kindTable
 }
 
-// hideSecrets keeps what a key says that nobody reads, or that is wrong, out of excerpts, where a name in it is one of a secret.
+// hideSecrets keeps what a key says that nobody reads, or that is wrong, out of excerpts, where a name in it
+// is one of a secret.
 func hideSecrets(e entry) { e.value.hideSecrets(LooksSecret(e.key)) }
 
 func (n *node) hideSecrets(all bool) {
@@ -127,8 +129,8 @@ func (n *node) hide() {
 	n.span.Hide()
 }
 
-// Nearest returns the name that somebody who wrote s most likely meant, or "" when none is near, or two are. Names that only their digits tell apart are not near: they are
-// different on purpose.
+// Nearest returns the name that somebody who wrote s most likely meant, or "" when none is near, or two are.
+// Names that only their digits tell apart are not near: they are different on purpose.
 func Nearest(s string, names []string) string {
 	best, least := "", 1+max(1, len(s)/3)
 	for _, n := range names {
@@ -149,8 +151,9 @@ func Nearest(s string, names []string) string {
 	return best
 }
 
-// Meant offers the name that somebody who wrote a wrong one most likely meant; nil where none is near. Only one letter, or the letter case, is so certain that it is an edit, of the
-// place where the wrong name stands. what follows the name in the words of the mend.
+// Meant offers the name that somebody who wrote a wrong one most likely meant; nil where none is near. Only
+// one letter, or the letter case, is so certain that it is an edit, of the place where the wrong name stands.
+// what follows the name in the words of the mend.
 func Meant(at source.Span, wrong string, names []string, what string) *source.Mend {
 	near := Nearest(wrong, names)
 	if near == "" || near == wrong {
@@ -163,12 +166,14 @@ func Meant(at source.Span, wrong string, names []string, what string) *source.Me
 	return source.Replace(at, strings.Replace(at.Text(), wrong, near, 1), text)
 }
 
-// Certain tells whether a wrong name can only be meant for another one: letter case, or one letter, is the difference.
+// Certain reports whether a wrong name can only be meant for another one: letter case, or one letter, is the
+// difference.
 func Certain(wrong, right string) bool {
 	return strings.EqualFold(wrong, right) || OneLetterAway(strings.ToLower(wrong), strings.ToLower(right))
 }
 
-// distance returns how many letters more, less or other make a into b. Two that have changed places count as one.
+// distance returns how many letters more, less or other make a into b. Two that have changed places count as
+// one.
 func distance(a, b string) int {
 	if swapped(a, b) {
 		return 1
@@ -176,7 +181,7 @@ func distance(a, b string) int {
 	return levenshtein.Distance(a, b, nil)
 }
 
-// swapped tells whether two letters side by side have changed places.
+// swapped reports whether two letters side by side have changed places.
 func swapped(a, b string) bool {
 	if len(a) != len(b) {
 		return false
@@ -205,7 +210,8 @@ func keep(s string, which func(rune) bool) string {
 	}, s)
 }
 
-// NearestFew returns at most n names that are like s, the most like first: those that begin alike count as nearer.
+// NearestFew returns at most n names that are like s, the most like first: those that begin alike count as
+// nearer.
 func NearestFew(s string, names []string, n int) []string {
 	unlike := func(name string) int {
 		alike := 0
@@ -219,7 +225,7 @@ func NearestFew(s string, names []string, n int) []string {
 	return near[:min(n, len(near))]
 }
 
-// IsName tells whether s is a name of our kind: a small letter, then small letters, digits and -, at most 40.
+// IsName reports whether s is a name of our kind: a small letter, then small letters, digits and -, at most 40.
 func IsName(s string) bool {
 	if s == "" || len(s) > 40 || s[0] < 'a' || s[0] > 'z' {
 		return false
@@ -227,7 +233,8 @@ func IsName(s string) bool {
 	return strings.IndexFunc(s, func(c rune) bool { return (c < 'a' || c > 'z') && (c < '0' || c > '9') && c != '-' }) < 0
 }
 
-// takenNames are those of the containers that a deploy makes in a stack beside its services; core/plan names them, too.
+// takenNames are those of the containers that a deploy makes in a stack beside its services; core/plan names
+// them, too.
 var takenNames = []string{"deploying", "proven", "undoing", "folders"}
 
 // name checks the name of a table such as [service.NAME].
@@ -375,7 +382,8 @@ func pairs[T any](name string, takes Form, doc, example string, field func(*T) *
 	}, lines: func(from *T) []string { return ofNamed(name+".", *field(from)) }}
 }
 
-// MostEntries is how many entries of a list, or names of a table, are read: a lab that a person looks after has no more of anything in one place.
+// MostEntries is how many entries of a list, or names of a table, are read: a lab that a person looks after
+// has no more of anything in one place.
 const MostEntries = 1000
 
 // most returns as much of a list as is read; what is left out is reported.
@@ -387,7 +395,8 @@ func most[T any](r *reader, list []T, at source.Span) []T {
 	return list[:MostEntries]
 }
 
-// flat returns the entries of a table with those of tables inside under their dotted names: sysctls.net.core.somaxconn is one name.
+// flat returns the entries of a table with those of tables inside under their dotted names:
+// sysctls.net.core.somaxconn is one name.
 func (t *table) flat(prefix string) []entry {
 	var out []entry
 	for _, e := range t.entries {
@@ -503,9 +512,11 @@ func readTable[T any](r *reader, e entry, keys []key[T], where string, into *T) 
 	read(r, e.value.table, keys, where, into)
 }
 
-// OneLetterAway tells whether one letter more, less or other, or two that changed places, make a into b. Digits do not count: they tell names apart on purpose.
+// OneLetterAway reports whether one letter more, less or other, or two that changed places, make a into b.
+// Digits do not count: they tell names apart on purpose.
 func OneLetterAway(a, b string) bool {
-	// Between what both begin and end with there is no more than that letter; most names are told apart by that alone.
+	// Between what both begin and end with there is no more than that letter; most names are told apart by
+	// that alone.
 	first, last, shorter := 0, 0, min(len(a), len(b))
 	for first < shorter && a[first] == b[first] {
 		first++

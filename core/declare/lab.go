@@ -1,5 +1,6 @@
-// Package declare turns lab.toml, stack.toml and environment files into declarations with a span on every value. It knows the
-// keys and the grammars of the format; what a value means, and for whom, is worked out by package lab.
+// Package declare turns lab.toml, stack.toml and environment files into declarations with a span on every
+// value. It knows the keys and the grammars of the format; what a value means, and for whom, is worked out by
+// package lab.
 package declare
 
 import (
@@ -198,9 +199,11 @@ type Unreadable struct{ Message string }
 
 func (e *Unreadable) Error() string { return e.Message }
 
-// Read reads a lab: lab.toml, the stack.toml of each of the named folders, and every environment file that these name. Texts
-// are asked for by their path relative to the lab, several at a time; an error that is [fs.ErrNotExist] means that there is no such file, an
-// *[Unreadable] carries its own words. The lab keeps text for environment files whose names are known only later. Whatever is wrong stands in the lab's Problems: all files are read in any case.
+// Read reads a lab: lab.toml, the stack.toml of each of the named folders, and every environment file that
+// these name. Texts are asked for by their path relative to the lab, several at a time; an error that is
+// [fs.ErrNotExist] means that there is no such file, an *[Unreadable] carries its own words. The lab keeps
+// text for environment files whose names are known only later. Whatever is wrong stands in the lab's
+// Problems: all files are read in any case.
 func Read(stacks []string, text func(path string) (string, error)) *Lab {
 	l := &Lab{EnvFiles: map[string]*EnvFile{}, text: text}
 	r := &reader{toml: &tomlReader{}}
@@ -224,7 +227,8 @@ func Read(stacks []string, text func(path string) (string, error)) *Lab {
 	return l
 }
 
-// stacks reads stack.toml files, as many at a time as there are processors, and then, one by one, the environment files that they name.
+// stacks reads stack.toml files, as many at a time as there are processors, and then, one by one, the
+// environment files that they name.
 func (r *reader) stacks(l *Lab, names []string) {
 	l.Stacks = make([]*Stack, len(names))
 	problems := make([][]source.Problem, len(names))

@@ -37,7 +37,7 @@ type Mount struct {
 	SourceAt, TargetAt [2]int // where the two stand in the value: offset, length
 }
 
-// Relative tells whether the source is a path from the stack's folder.
+// Relative reports whether the source is a path from the stack's folder.
 func (m Mount) Relative() bool { return m.Kind == MountPath && strings.HasPrefix(m.Source, "./") }
 
 func (m Mount) String() string {
@@ -76,7 +76,7 @@ func (m Mount) String() string {
 	return s
 }
 
-// Below tells whether a path is another one or lies below it.
+// Below reports whether a path is another one or lies below it.
 func Below(p, above string) bool {
 	return p == above || strings.HasPrefix(p, strings.TrimSuffix(above, "/")+"/")
 }

@@ -21,7 +21,7 @@ func (r Range) String() string {
 // Count returns how many ports the range has.
 func (r Range) Count() int { return r.Last - r.First + 1 }
 
-// Overlaps tells whether the two ranges share a port.
+// Overlaps reports whether the two ranges share a port.
 func (r Range) Overlaps(o Range) bool { return r.First <= o.Last && o.First <= r.Last }
 
 // Port is a port mapping: `[ADDRESS:]HOST -> CONTAINER[/proto]`.
@@ -149,8 +149,8 @@ func readAddress(s string) (addresses []netip.Addr, localhost bool, err error) {
 	return []netip.Addr{a}, false, nil
 }
 
-// ParseListen reads `[ADDRESS:]PORT[-PORT][/proto]`: ports that a service opens itself, as a mapping onto themselves. The error is a
-// *[SyntaxError].
+// ParseListen reads `[ADDRESS:]PORT[-PORT][/proto]`: ports that a service opens itself, as a mapping onto
+// themselves. The error is a *[SyntaxError].
 func ParseListen(s string) (Port, error) {
 	t, at := trimmed(s)
 	var p Port

@@ -2,8 +2,9 @@ package declare
 
 import "strings"
 
-// Grammars of texts as regular expressions (ECMA 262, as JSON Schema wants them). They accept a little more than the reader does; a text with a
-// reference is always accepted, because what it becomes is known only later.
+// Grammars of texts as regular expressions (ECMA 262, as JSON Schema wants them). They accept a little more
+// than the reader does; a text with a reference is always accepted, because what it becomes is known only
+// later.
 const (
 	patternSize     = `[0-9.]+ ?(B|kB|MB|GB|KiB|MiB|GiB)`
 	patternDuration = `([0-9]+(ms|s|m|h) ?)+`

@@ -124,7 +124,7 @@ func compile(t *testing.T) map[string]*jsonschema.Schema {
 	return schemas
 }
 
-// accepts tells whether a schema accepts a TOML text.
+// accepts reports whether a schema accepts a TOML text.
 func accepts(t *testing.T, s *jsonschema.Schema, text string) error {
 	t.Helper()
 	var value any
@@ -136,8 +136,8 @@ func accepts(t *testing.T, s *jsonschema.Schema, text string) error {
 	return s.Validate(value)
 }
 
-// For each key: its example is read without a word and accepted by the schema; a wrong type gives one finding at the value, a misspelling one at the
-// key with the right one as its mend, and the schema rejects both.
+// For each key: its example is read without a word and accepted by the schema; a wrong type gives one finding
+// at the value, a misspelling one at the key with the right one as its mend, and the schema rejects both.
 func TestEveryKey(t *testing.T) {
 	schemas := compile(t)
 	all := places()
@@ -187,7 +187,8 @@ func TestEveryKey(t *testing.T) {
 	}
 }
 
-// Every file that is right for the check, and of the demo, is right for the schema; every one with an unknown key or a wrong type is not.
+// Every file that is right for the check, and of the demo, is right for the schema; every one with an unknown
+// key or a wrong type is not.
 func TestSchemaAgreesWithTheCases(t *testing.T) {
 	schemas := compile(t)
 	right, wrong := 0, 0

@@ -80,7 +80,8 @@ var capabilities = strings.Fields(`AUDIT_CONTROL AUDIT_READ AUDIT_WRITE BLOCK_SU
 	PERFMON SETFCAP SETGID SETPCAP SETUID SYSLOG SYS_ADMIN SYS_BOOT SYS_CHROOT SYS_MODULE SYS_NICE SYS_PACCT SYS_PTRACE SYS_RAWIO SYS_RESOURCE
 	SYS_TIME SYS_TTY_CONFIG WAKE_ALARM`)
 
-// ParseCapability returns the name of a capability in capitals and without CAP_; ALL stands for all. The error is a *[SyntaxError].
+// ParseCapability returns the name of a capability in capitals and without CAP_; ALL stands for all. The
+// error is a *[SyntaxError].
 func ParseCapability(s string) (string, error) {
 	t, at := trimmed(s)
 	name := strings.TrimPrefix(strings.ToUpper(t), "CAP_")
@@ -155,8 +156,8 @@ func ParseAddress(s string) (string, error) {
 	return a.String(), nil
 }
 
-// ParseEngineName reads a name as engines have them for networks and volumes: letters, digits, and behind the first one also _ . and -. The error
-// is a *[SyntaxError].
+// ParseEngineName reads a name as engines have them for networks and volumes: letters, digits, and behind the
+// first one also _ . and -. The error is a *[SyntaxError].
 func ParseEngineName(s string) (string, error) {
 	for i, c := range s {
 		letter := c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9'
@@ -192,7 +193,8 @@ func ParseSubnet(s string) (string, error) {
 	return p.String(), nil
 }
 
-// ParseHostname reads a name that a machine can have (RFC 1123, 2.1; at most 63 letters). The error is a *[SyntaxError].
+// ParseHostname reads a name that a machine can have (RFC 1123, 2.1; at most 63 letters). The error is a
+// *[SyntaxError].
 func ParseHostname(s string) (string, error) {
 	t, at := trimmed(s)
 	bad := strings.IndexFunc(t, func(c rune) bool {

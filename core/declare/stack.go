@@ -263,7 +263,7 @@ func (s *Service) hideListed(n *node) {
 // stray matches names that are nearly stack.toml.
 var stray = regexp.MustCompile(`(?i)^(stacks?\.(toml|tml|ya?ml|json|txt|conf)|stack)$`)
 
-// IsStray tells whether a file is probably meant to be a stack.toml, and is called otherwise.
+// IsStray reports whether a file is probably meant to be a stack.toml, and is called otherwise.
 func IsStray(name string) bool { return name != StackFile && stray.MatchString(name) }
 
 // readStack reads one stack.toml.

@@ -7,7 +7,8 @@ import (
 	"proudlantern.example/lantern/core/source"
 )
 
-// A mistake in TOML's own grammar is said in the words of somebody who looks at the line, and with what to write instead. The parser's words are for those who know how it works.
+// A mistake in TOML's own grammar is said in the words of somebody who looks at the line, and with what to
+// write instead. The parser's words are for those who know how it works.
 
 var (
 	colonKey  = regexp.MustCompile(`^\s*["']?[A-Za-z0-9_.-]+["']?\s*(:)(\s|$)`)
@@ -88,7 +89,8 @@ func explain(f *source.File, at source.Span, said string) (source.Span, string, 
 	return at, "not TOML: " + said, nil
 }
 
-// hideBroken keeps the value of a secret on a line that nobody could read out of excerpts, and tells whether there is one.
+// hideBroken keeps the value of a secret on a line that nobody could read out of excerpts, and reports whether
+// there is one.
 func hideBroken(f *source.File, start int, line string) bool {
 	for _, m := range valueOf.FindAllStringSubmatchIndex(line, -1) {
 		if LooksSecret(line[m[2]:m[3]]) && m[1] < len(line) {
@@ -109,7 +111,8 @@ func decodeRune(s string) (r rune, size int) {
 	return r, len(s)
 }
 
-// unclosed returns the bracket of a list or of an inline table that is still open where the parser stopped on a later line.
+// unclosed returns the bracket of a list or of an inline table that is still open where the parser stopped on
+// a later line.
 func unclosed(f *source.File, at source.Span) (source.Span, bool) {
 	starts := openValue.FindAllStringIndex(f.Text[:at.Start], -1)
 	if starts == nil {
@@ -140,7 +143,8 @@ func unclosed(f *source.File, at source.Span) (source.Span, bool) {
 	if len(open) == 0 || !strings.Contains(f.Text[from:at.Start], "\n") {
 		return source.Span{}, false
 	}
-	// A value that only lacks its quotes on a line of its own is no open list: the list is open where a key of the file follows.
+	// A value that only lacks its quotes on a line of its own is no open list: the list is open where a key
+	// of the file follows.
 	rest := f.Text[strings.LastIndexByte(f.Text[:at.Start], '\n')+1:]
 	line, _, _ := strings.Cut(rest, "\n")
 	if !regexp.MustCompile(`^\s*(\[|[A-Za-z0-9_.-]+\s*=|$)`).MatchString(line) {

@@ -27,9 +27,10 @@ type section struct {
 	pairs  []piece
 }
 
-// Tidy returns a file of a lab in its canonical layout: tables and keys in the order of the reference, one blank around =, lists on one line or with one
-// item a line, a blank line before each table. Comments stay with what they stand at. Values are not touched. A file that is not TOML is returned as it is,
-// with what is wrong.
+// Tidy returns a file of a lab in its canonical layout: tables and keys in the order of the reference, one
+// blank around =, lists on one line or with one item a line, a blank line before each table. Comments stay
+// with what they stand at. Values are not touched. A file that is not TOML is returned as it is, with what is
+// wrong.
 func Tidy(file *source.File) (string, []source.Problem) {
 	before, problems := readTOML(file)
 	if len(problems) > 0 {
@@ -375,7 +376,7 @@ func trimBlank(lines []string) []string {
 	return lines
 }
 
-// sameTable tells whether two tables have the same entries, in whatever order.
+// sameTable reports whether two tables have the same entries, in whatever order.
 func sameTable(a, b *table) bool {
 	if len(a.entries) != len(b.entries) {
 		return false

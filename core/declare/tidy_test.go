@@ -52,7 +52,8 @@ func TestTidy(t *testing.T) {
 	assert.NotEmpty(t, problems)
 }
 
-// Every file of the cases and of the demo means the same when it is tidy, keeps each of its comments, and is then tidy for good.
+// Every file of the cases and of the demo means the same when it is tidy, keeps each of its comments, and is
+// then tidy for good.
 func TestTidyKeepsEverything(t *testing.T) {
 	files := 0
 	for _, root := range []string{"../check/testdata", "../../demo"} {

@@ -91,8 +91,9 @@ func (t *table) add(e entry) {
 	t.entries = append(t.entries, e)
 }
 
-// tomlReader builds the trees of files, one after the other: a tree holds only until the next is built. Nodes and tables come out of slabs that are used
-// again, because a lab of a thousand stacks has half a million of them.
+// tomlReader builds the trees of files, one after the other: a tree holds only until the next is built. Nodes
+// and tables come out of slabs that are used again, because a lab of a thousand stacks has half a million of
+// them.
 type tomlReader struct {
 	file     *source.File
 	text     []byte
@@ -135,8 +136,8 @@ func (r *tomlReader) table() *table {
 	return p
 }
 
-// readTOML returns the file's top table. What is not TOML 1.0 is a problem of rule syntax; after an error in the grammar
-// itself nothing behind it is read.
+// readTOML returns the file's top table. What is not TOML 1.0 is a problem of rule syntax; after an error in
+// the grammar itself nothing behind it is read.
 func readTOML(file *source.File) (*table, []source.Problem) {
 	return new(tomlReader).read(file)
 }
@@ -276,7 +277,8 @@ func (r *tomlReader) keyValue(t *table, e *unstable.Node) {
 				hide()
 				return
 			}
-			// Without a range of its own (lists), a value reaches from behind the equals sign to the end of the pair.
+			// Without a range of its own (lists), a value reaches from behind the equals sign to the end of
+			// the pair.
 			whole := r.span(e.Raw)
 			rest := r.file.Text[last.Offset+last.Length : whole.End]
 			start := whole.End - len(strings.TrimLeft(rest[strings.IndexByte(rest, '=')+1:], " \t"))
@@ -378,10 +380,11 @@ func (t Text) Hide() {
 	}
 }
 
-// IsSet tells whether the text is in a file at all.
+// IsSet reports whether the text is in a file at all.
 func (t Text) IsSet() bool { return !t.Span.IsZero() }
 
-// Part returns the place of the bytes from start to end of the value, also where escapes make the text in the file longer.
+// Part returns the place of the bytes from start to end of the value, also where escapes make the text in the
+// file longer.
 func (t Text) Part(start, end int) source.Span {
 	if !t.IsSet() {
 		return t.Span

@@ -11,8 +11,8 @@ type Word struct {
 	Text string // what to do, where the key alone does not say it
 }
 
-// What people bring along from other formats for services, from container engines' own commands, and from service managers, into ours. Nothing of it is accepted; each word gets
-// an answer.
+// What people bring along from other formats for services, from container engines' own commands, and from
+// service managers, into ours. Nothing of it is accepted; each word gets an answer.
 var (
 	serviceWords = map[string]Word{
 		"environment": {Key: "env"}, "variables": {Key: "env"}, "vars": {Key: "env"}, "envs": {Key: "env"}, "env-file": {Key: "env-files"}, "environment-file": {Key: "env-files"}, "env-from": {Key: "env-files"},

@@ -15,7 +15,8 @@ func NewText(value string) Text {
 // WriteLab returns a lab.toml that declares what a lab declares. Comments, and the order of keys, are not kept.
 func WriteLab(l *Lab) string { return write(labKeys, l) }
 
-// WriteStack returns a stack.toml that declares what a stack declares. Comments, and the order of keys, are not kept.
+// WriteStack returns a stack.toml that declares what a stack declares. Comments, and the order of keys, are
+// not kept.
 func WriteStack(s *Stack) string { return write(stackKeys, s) }
 
 // writer writes a file table by table.

@@ -12,7 +12,8 @@ import (
 	"proudlantern.example/lantern/core/source"
 )
 
-// secretLets finds the entries of [let] that secrets are made of: they are secret wherever they stand, and kept out of excerpts.
+// secretLets finds the entries of [let] that secrets are made of: they are secret wherever they stand, and
+// kept out of excerpts.
 func (r *resolver) secretLets() {
 	for _, st := range r.lab.Stacks {
 		for _, s := range st.Services {
@@ -27,7 +28,8 @@ func (r *resolver) secretLets() {
 	}
 }
 
-// plainLets notes the entries of [let] that hold a secret to the letter: by their own name, because a secret is made of them, or as the password of a URL.
+// plainLets notes the entries of [let] that hold a secret to the letter: by their own name, because a secret
+// is made of them, or as the password of a URL.
 func (r *resolver) plainLets() {
 	note := func(stack string, lets []declare.Let, in map[string]*let) {
 		for _, d := range lets {
@@ -81,12 +83,13 @@ func markSecret(text string, lets map[string]*let) {
 	}
 }
 
-// isSecret tells whether a variable of a service is a secret by its name, or because the service says so.
+// isSecret reports whether a variable of a service is a secret by its name, or because the service says so.
 func isSecret(d *declare.Service, name string) bool {
 	return declare.IsSecret(name) || slices.ContainsFunc(d.Secrets, func(t declare.Text) bool { return t.Value == name })
 }
 
-// environment puts the variables of a service together: files in their order, then env, then what owner and timezone add.
+// environment puts the variables of a service together: files in their order, then env, then what owner and
+// timezone add.
 func (r *resolver) environment(s *Service, d *declare.Service, in *scope) {
 	s.Env = make([]Variable, 0, len(d.Env)+3)
 	set := func(v Variable) {
@@ -205,8 +208,8 @@ func (r *resolver) envFile(dir string, t declare.Text, in *scope) (string, *decl
 	return path, file
 }
 
-// unused reports entries of [let] that nothing refers to, and entries of environment files that only [let] could use and does not. While a file cannot be
-// read, nobody knows what it uses.
+// unused reports entries of [let] that nothing refers to, and entries of environment files that only [let]
+// could use and does not. While a file cannot be read, nobody knows what it uses.
 func (r *resolver) unused() {
 	if slices.ContainsFunc(r.lab.Stacks, func(st *Stack) bool { return st.Broken }) || len(r.lab.Stacks) == 0 {
 		return

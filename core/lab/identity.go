@@ -55,8 +55,8 @@ func (r *resolver) identity(s *Service, d *declare.Service, in *scope) {
 	}
 }
 
-// account reads ACCOUNT, ACCOUNT:GROUP or UID:GID and looks the names up on the host. Without a survey of the host names stay unknown,
-// which is no mistake.
+// account reads ACCOUNT, ACCOUNT:GROUP or UID:GID and looks the names up on the host. Without a survey of the
+// host names stay unknown, which is no mistake.
 func (r *resolver) account(t declare.Text, in *scope) *Identity {
 	v := r.expand(t, in)
 	id := &Identity{Name: v.Text, At: v.Part(0, len(v.Text))}

@@ -1,5 +1,6 @@
-// Package lab works out what declarations mean: references, defaults, identities on the host, the environment of each service
-// with its origins. What cannot be worked out is a problem at its place, and the value stays unknown.
+// Package lab works out what declarations mean: references, defaults, identities on the host, the environment
+// of each service with its origins. What cannot be worked out is a problem at its place, and the value stays
+// unknown.
 package lab
 
 import (
@@ -176,8 +177,8 @@ type Service struct {
 	places     map[[2]string]source.Span // of items of lists, by key and item
 }
 
-// ItemAt returns where an item of a list stands: the key and what the item means, or its number for lists of words such as command. The
-// service's name where nobody wrote it.
+// ItemAt returns where an item of a list stands: the key and what the item means, or its number for lists of
+// words such as command. The service's name where nobody wrote it.
 func (s *Service) ItemAt(key, item string) source.Span {
 	if at, ok := s.places[[2]string{key, item}]; ok {
 		return at
@@ -246,7 +247,8 @@ type Variable struct {
 	named bool   // secret by its name, all of it
 }
 
-// Cut returns the bytes from start to end of the value. Of a value that only refers to a secret, the rest is none.
+// Cut returns the bytes from start to end of the value. Of a value that only refers to a secret, the rest is
+// none.
 func (v Variable) Cut(start, end int) secret.Text {
 	hides := v.Value.Secret()
 	if v.value != nil && !v.named {
@@ -292,7 +294,7 @@ type Ready struct {
 	Image       bool // the check that the image declares
 }
 
-// Awaited tells whether a service of the stack waits until this one is done.
+// Awaited reports whether a service of the stack waits until this one is done.
 func (s *Service) Awaited() bool {
 	for _, o := range s.Stack.Services {
 		for _, a := range o.After {
@@ -304,7 +306,8 @@ func (s *Service) Awaited() bool {
 	return false
 }
 
-// HostNetwork tells whether the service lives in the host's network, itself or by the one whose network it shares.
+// HostNetwork reports whether the service lives in the host's network, itself or by the one whose network it
+// shares.
 func (s *Service) HostNetwork() bool {
 	return s.NetworkMode == "host" || s.NetworkOf != nil && s.NetworkOf.NetworkMode == "host"
 }
@@ -315,8 +318,9 @@ type Page struct {
 	At source.Span
 }
 
-// Identity returns whose rights count for folders: the user that the process is started as, else the owner whose ids are handed
-// over, else the image's user. Why says what is missing when it is unknown (ok is false).
+// Identity returns whose rights count for folders: the user that the process is started as, else the owner
+// whose ids are handed over, else the image's user. Why says what is missing when it is unknown (ok is
+// false).
 func (s *Service) Identity() (id Identity, ok bool, why string) {
 	switch {
 	case s.RunAs != nil:
@@ -338,8 +342,9 @@ func (s *Service) Identity() (id Identity, ok bool, why string) {
 	return Identity{Name: "the image's user", UID: uid, GID: gid, Known: true}, true, ""
 }
 
-// imageUser reads the user of an image's configuration (OCI image specification, "config.User") when it is given in numbers. A uid
-// alone has the group that the image's own files give it, which is unknown; root's is 0.
+// imageUser reads the user of an image's configuration (OCI image specification, "config.User") when it is
+// given in numbers. A uid alone has the group that the image's own files give it, which is unknown; root's is
+// 0.
 func imageUser(user string) (uid, gid int, ok bool) {
 	if user == "" || user == "root" || user == "0" {
 		return 0, 0, true

@@ -109,7 +109,8 @@ func (r *resolver) listens(s *Service, rare *declare.Settings, in *scope) {
 	}
 }
 
-// hasOtherNetwork tells whether a service lives in another network than those of the lab, and reports what has no meaning then.
+// hasOtherNetwork reports whether a service lives in another network than those of the lab, and reports what
+// has no meaning then.
 func (r *resolver) hasOtherNetwork(d *declare.Service, rare *declare.Settings) bool {
 	instead := ""
 	switch {

@@ -109,7 +109,8 @@ func TestSecretsAreMadeOfSecrets(t *testing.T) {
 	assert.Equal(t, []string{"full", "full-over-the-skerry", "store://full-over-the-skerry@store"}, l.Secrets())
 }
 
-// However many stacks are worked out at a time, what is found comes in the same order; a line of lab.toml that all share is reported once.
+// However many stacks are worked out at a time, what is found comes in the same order; a line of lab.toml
+// that all share is reported once.
 func TestSameOrderEachTime(t *testing.T) {
 	files := map[string]string{"lab.toml": "lab = \"skerry-light\"\n[let]\nbroken = \"${nowhere}\"\n[host.lamp-room]\n[default]\nmemory = \"much\"\n"}
 	for i := range 40 {

@@ -105,8 +105,8 @@ func Resolve(decl *declare.Lab, in Input) *Lab {
 	return r.lab
 }
 
-// stacks works out the services of each stack, as many stacks at a time as there are processors: nothing of one depends on what is worked out in
-// another, and all that they share is worked out by now.
+// stacks works out the services of each stack, as many stacks at a time as there are processors: nothing of
+// one depends on what is worked out in another, and all that they share is worked out by now.
 func (r *resolver) stacks() {
 	type result struct {
 		problems []source.Problem
@@ -135,7 +135,8 @@ func (r *resolver) stacks() {
 	}
 }
 
-// services works out the services of a stack, and what of its [let] nothing has used, so that mistakes in it are found, too.
+// services works out the services of a stack, and what of its [let] nothing has used, so that mistakes in it
+// are found, too.
 func (r *resolver) services(st *Stack) {
 	if st.Broken || len(st.Services) == 0 {
 		return

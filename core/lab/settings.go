@@ -11,8 +11,8 @@ import (
 	"proudlantern.example/lantern/core/secret"
 )
 
-// Settings are what a service may say of its container beyond image, ports, mounts and environment. Zero values leave things to the
-// image and the engine. All lists whose order has no meaning are sorted.
+// Settings are what a service may say of its container beyond image, ports, mounts and environment. Zero
+// values leave things to the image and the engine. All lists whose order has no meaning are sorted.
 type Settings struct {
 	Platform     string
 	Command      []secret.Text // nil: the image's own
@@ -245,7 +245,8 @@ func (r *resolver) tables(c *Settings, d *declare.Settings, in *scope) {
 			p := r.problem("value-grammar", n.At, "%q is no limit of a process; there are %s", n.Name, strings.Join(declare.UlimitNames, ", "))
 			if near := declare.Nearest(n.Name, declare.UlimitNames); near != "" {
 				p.Message = strconv.Quote(n.Name) + " is no limit of a process; " + near + " is one"
-				// The name may be there already, or be meant twice. A table with one key twice can't be read at all.
+				// The name may be there already, or be meant twice. A table with one key twice can't be read
+				// at all.
 				meant := func(o declare.Named) bool { return declare.Nearest(o.Name, declare.UlimitNames) == near }
 				if first := slices.IndexFunc(d.Ulimits, meant); !slices.ContainsFunc(d.Ulimits[first+1:], meant) {
 					p.Mend = declare.Meant(n.At, n.Name, declare.UlimitNames, "is one")

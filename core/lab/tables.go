@@ -30,7 +30,8 @@ type PortUse struct {
 	Kind          string `json:"kind"`
 }
 
-// Ports returns who has which port of a host, by number. What a declared service holds itself is not said twice.
+// Ports returns who has which port of a host, by number. What a declared service holds itself is not said
+// twice.
 func (l *Lab) Ports(h *Host) []PortUse {
 	all := l.declaredPorts(h)
 	ours := map[portKey]bool{}
@@ -100,7 +101,8 @@ func reservedPorts(h *Host) []PortUse {
 	return all
 }
 
-// heldPorts returns the ports that containers and processes of a host hold, those of the lab's own services aside.
+// heldPorts returns the ports that containers and processes of a host hold, those of the lab's own services
+// aside.
 func (l *Lab) heldPorts(h *Host, ours map[portKey]bool) []PortUse {
 	var all []PortUse
 	for _, c := range h.Survey.Containers {

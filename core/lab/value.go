@@ -48,7 +48,8 @@ type piece struct {
 // Span returns where the value is written.
 func (v Value) Span() source.Span { return v.written.Span }
 
-// Part returns where the bytes from start to end of the value are written; what a reference stands for, is at the reference.
+// Part returns where the bytes from start to end of the value are written; what a reference stands for, is at
+// the reference.
 func (v Value) Part(start, end int) source.Span {
 	from, to := -1, -1
 	for _, p := range v.pieces {
@@ -97,7 +98,8 @@ type let struct {
 	state  int // 0 new, 1 being worked out, 2 done
 }
 
-// expand replaces the references in a text that everybody may read. A secret has no place there: it is reported, and nobody gets the value.
+// expand replaces the references in a text that everybody may read. A secret has no place there: it is
+// reported, and nobody gets the value.
 func (r *resolver) expand(t declare.Text, in *scope) Value {
 	v := r.expandSecret(t, in)
 	if v.secret.Secret() && !v.Unknown {
@@ -163,7 +165,7 @@ func (r *resolver) expandSecret(t declare.Text, in *scope) Value {
 	return v
 }
 
-// refers tells whether one of the bytes from start to end comes out of a reference.
+// refers reports whether one of the bytes from start to end comes out of a reference.
 func (v Value) refers(start, end int) bool {
 	return slices.ContainsFunc(v.pieces, func(p piece) bool { return p.reference && p.start < end && start < p.end })
 }
@@ -192,12 +194,13 @@ func (v *Value) cut(start, end int) {
 	v.pieces = pieces
 }
 
-// hides tells whether a secret is in the bytes from start to end of the value.
+// hides reports whether a secret is in the bytes from start to end of the value.
 func (v Value) hides(start, end int) bool {
 	return slices.ContainsFunc(v.pieces, func(p piece) bool { return p.secret && p.start < end && start < p.end })
 }
 
-// mostValue is how long a value may become, in bytes: ten values of which each names the one before twice are a thousand times as long as the first.
+// mostValue is how long a value may become, in bytes: ten values of which each names the one before twice are
+// a thousand times as long as the first.
 const mostValue = 64 << 10
 
 // reference returns what a name between ${ and } stands for. An unknown one is reported once, at its own place.
@@ -261,7 +264,8 @@ func (r *resolver) reference(name string, whole, at source.Span, in *scope) Valu
 	return r.unknownReference(name, "", "", at, []string{"host.name", "host.address", "stack.name", "owner.uid", "owner.gid", "timezone"}, "${%s} leads nowhere", name)
 }
 
-// unknownReference reports a reference that leads nowhere; the nearest of names, between prefix and suffix, is its mend.
+// unknownReference reports a reference that leads nowhere; the nearest of names, between prefix and suffix,
+// is its mend.
 func (r *resolver) unknownReference(name, prefix, suffix string, at source.Span, names []string, format string, args ...any) Value {
 	p := r.problem("reference-unknown", at, format, args...)
 	if near := declare.Nearest(name, names); near != "" {

@@ -18,7 +18,7 @@ var zoneText string
 // Zones returns the names of the IANA time zone database, sorted (zones.txt, written by scripts/zones).
 var Zones = sync.OnceValue(func() []string { return strings.Fields(zoneText) })
 
-// IsZone tells whether name is an IANA time zone, in its right letter case.
+// IsZone reports whether name is an IANA time zone, in its right letter case.
 func IsZone(name string) bool {
 	_, found := slices.BinarySearch(Zones(), name)
 	return found
@@ -27,7 +27,8 @@ func IsZone(name string) bool {
 // utcNames are the names that the database has for UTC itself (the file "etcetera" and the links to it).
 var utcNames = []string{"Etc/GMT", "Etc/Greenwich", "Etc/UCT", "Etc/UTC", "Etc/Universal", "Etc/Zulu", "GMT", "Greenwich", "UCT", "UTC", "Universal", "Zulu"}
 
-// SameZone tells whether two values of TZ show the same time at all times. None, and one with a colon before it, are as POSIX has them.
+// SameZone reports whether two values of TZ show the same time at all times. None, and one with a colon before
+// it, are as POSIX has them.
 func SameZone(a, b string) bool {
 	a, b = strings.TrimPrefix(a, ":"), strings.TrimPrefix(b, ":")
 	utc := func(name string) bool { return name == "" || slices.Contains(utcNames, name) }
@@ -97,7 +98,8 @@ func (r *resolver) declaredZone(t declare.Text) {
 	}
 }
 
-// posixZone is how POSIX writes a zone without a database: a name, the distance from UTC, and perhaps that of summer (IEEE Std 1003.1, chapter 8.3).
+// posixZone is how POSIX writes a zone without a database: a name, the distance from UTC, and perhaps that of
+// summer (IEEE Std 1003.1, chapter 8.3).
 var posixZone = regexp.MustCompile(`^:|^/|^(<[A-Za-z0-9+-]+>|[A-Za-z]{3,})[+-]?[0-9]`)
 
 // variableZone reports a variable such as TZ whose value is no zone.

@@ -7,8 +7,9 @@ import (
 	"sync/atomic"
 )
 
-// Each does n pieces of work, as many at a time as there are processors, and returns when all are done. A worker is made for each
-// processor, with whatever it wants to have for itself, and is called with the numbers of its pieces, from 0 on.
+// Each does n pieces of work, as many at a time as there are processors, and returns when all are done. A
+// worker is made for each processor, with whatever it wants to have for itself, and is called with the
+// numbers of its pieces, from 0 on.
 func Each(n int, worker func() func(i int)) {
 	var next atomic.Int64
 	var wait sync.WaitGroup

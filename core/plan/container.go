@@ -17,7 +17,8 @@ import (
 	"proudlantern.example/lantern/core/wiring"
 )
 
-// Labels that lantern puts on what it makes. Nothing without LabelLab and the lab's own name in it is ever changed.
+// Labels that lantern puts on what it makes. Nothing without LabelLab and the lab's own name in it is ever
+// changed.
 const (
 	LabelLab     = "proudlantern.lab"
 	LabelStack   = "proudlantern.stack"
@@ -34,7 +35,8 @@ const (
 	LabelNames   = "proudlantern.names"   // its networks and its names there, as JSON of []Attachment: not every engine tells them
 )
 
-// LabelForImage is on a volume that was made for a mount that an image declares and the files do not: the mount's path. Only such a volume may ever be swept.
+// LabelForImage is on a volume that was made for a mount that an image declares and the files do not: the
+// mount's path. Only such a volume may ever be swept.
 const LabelForImage = "proudlantern.for-image"
 
 // Container is what a service becomes on an engine, in the engine's terms but without its types.
@@ -100,7 +102,7 @@ func (p Port) String() string {
 	return s
 }
 
-// SharesHostPort tells whether two containers publish the same port of the host, on whatever address.
+// SharesHostPort reports whether two containers publish the same port of the host, on whatever address.
 func (c Container) SharesHostPort(o Container) bool {
 	return slices.ContainsFunc(c.Ports, func(a Port) bool {
 		return a.Host > 0 && slices.ContainsFunc(o.Ports, func(b Port) bool { return a.Host == b.Host && a.Protocol == b.Protocol })
@@ -129,7 +131,8 @@ func (m Mount) String() string {
 	return declare.Mount{Kind: m.Kind, Source: m.Source, Target: m.Target, ReadOnly: m.ReadOnly, Shared: m.Shared, StartEmpty: m.StartEmpty, Size: m.Size}.String()
 }
 
-// Declare returns the container that a service becomes. All lists are sorted, so that equal declarations are equal values.
+// Declare returns the container that a service becomes. All lists are sorted, so that equal declarations are
+// equal values.
 func Declare(s *lab.Service) Container {
 	c := Container{
 		Image: s.Image.Text, Mode: s.NetworkMode, Hostname: s.Hostname, Settings: s.Settings, Restart: s.Restart, LogLimit: s.LogLimit, StopWithin: s.StopWithin,
@@ -192,7 +195,8 @@ func (c Container) secretFields() []string {
 	return fields
 }
 
-// HideSecrets marks what is secret in a container that was read back: variables by their names, and the fields that it was made with a secret in.
+// HideSecrets marks what is secret in a container that was read back: variables by their names, and the
+// fields that it was made with a secret in.
 func (c *Container) HideSecrets() {
 	for i, v := range c.Env {
 		c.Env[i].Value = secret.Of(v.Value.Reveal(), declare.IsSecret(v.Name) || c.hides("env."+v.Name))
@@ -202,7 +206,8 @@ func (c *Container) HideSecrets() {
 	}
 }
 
-// hides tells whether a field holds a secret. Of what was made before that was remembered, everything counts that may hold one.
+// hides reports whether a field holds a secret. Of what was made before that was remembered, everything counts
+// that may hold one.
 func (c Container) hides(field string) bool {
 	if c.Secret == nil {
 		return slices.Contains([]string{"command", "entrypoint", "labels", "hostname"}, field)
@@ -222,11 +227,13 @@ func (c *Container) sort() {
 	}
 }
 
-// digestVersion is that of the way in which [Container.Digest] reckons. A field that is added leaves out its default from JSON: then all that is deployed keeps its
-// fingerprint. Where that cannot be, the version rises, and what bears another one is compared by its fields alone.
+// digestVersion is that of the way in which [Container.Digest] reckons. A field that is added leaves out its
+// default from JSON: then all that is deployed keeps its fingerprint. Where that cannot be, the version
+// rises, and what bears another one is compared by its fields alone.
 const digestVersion = "1:"
 
-// SameDigest tells whether a label holds the fingerprint of the declaration. Known is false for one that was reckoned in another way.
+// SameDigest reports whether a label holds the fingerprint of the declaration. Known is false for one that was
+// reckoned in another way.
 func (c Container) SameDigest(label, salt string) (same, known bool) {
 	if !strings.Contains(label, ":") {
 		label = digestVersion + label // of the time before there were versions
@@ -234,8 +241,9 @@ func (c Container) SameDigest(label, salt string) (same, known bool) {
 	return label == c.Digest(salt), strings.HasPrefix(label, digestVersion)
 }
 
-// Digest returns a fingerprint of the declaration, with the version of how it was reckoned. Secrets go in as digests of their own, keyed by salt, so that the label that holds
-// the fingerprint gives nothing away to somebody who guesses.
+// Digest returns a fingerprint of the declaration, with the version of how it was reckoned. Secrets go in as
+// digests of their own, keyed by salt, so that the label that holds the fingerprint gives nothing away to
+// somebody who guesses.
 func (c Container) Digest(salt string) string {
 	c.sort()
 	env := slices.Clone(c.Env)

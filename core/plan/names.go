@@ -17,8 +17,9 @@ var (
 	stackSuffixes   = []string{SuffixLock, SuffixProven, SuffixUndo, SuffixFolders}
 )
 
-// Owns tells whether a container belongs to a lab: by the labels on it, by a name that is that of the very service (or stack) that they name, and
-// by having got them when it was made. A container of an image that was made from one of ours bears our labels, too: ofImage are the image's.
+// Owns reports whether a container belongs to a lab: by the labels on it, by a name that is that of the very
+// service (or stack) that they name, and by having got them when it was made. A container of an image that
+// was made from one of ours bears our labels, too: ofImage are the image's.
 func Owns(lab, name string, labels, ofImage map[string]string) bool {
 	stack, service := labels[LabelStack], labels[LabelService]
 	if lab == "" || labels[LabelLab] != lab || stack == "" {

@@ -42,7 +42,8 @@ type Stack struct {
 	Networks []Resource
 	Volumes  []Resource
 
-	// Unasked are images that are to be fetched at each deploy, and whose registry did not say whether they have moved: a deploy fetches them, and may replace what runs.
+	// Unasked are images that are to be fetched at each deploy, and whose registry did not say whether they
+	// have moved: a deploy fetches them, and may replace what runs.
 	Unasked []string
 
 	// Unfinished tells that another deploy is at work, or has died and left something in between.
@@ -59,16 +60,18 @@ type Service struct {
 	Level       int      // services of one level do not wait for each other
 	Differences []Difference
 
-	// StopFirst tells that its container holds a host port that another service is about to take, or lives in the network of one that goes.
+	// StopFirst tells that its container holds a host port that another service is about to take, or lives in
+	// the network of one that goes.
 	StopFirst bool
-	// Overlap tells that its new container runs beside the old one until it is proven, and only then gets its names.
+	// Overlap tells that its new container runs beside the old one until it is proven, and only then gets its
+	// names.
 	Overlap bool
 }
 
-// Asks tells whether a person has to say yes: something is to be done, or may turn out to be.
+// Asks reports whether a person has to say yes: something is to be done, or may turn out to be.
 func (p Stack) Asks() bool { return p.Changes() || len(p.Unasked) > 0 }
 
-// Changes tells whether anything is to be done at all.
+// Changes reports whether anything is to be done at all.
 func (p Stack) Changes() bool {
 	changed := func(r Resource) bool { return r.Action == Replace }
 	return slices.ContainsFunc(p.Services, func(v Service) bool { return v.Action != Keep }) || slices.ContainsFunc(p.Networks, changed) || slices.ContainsFunc(p.Volumes, changed)
@@ -82,8 +85,8 @@ type Found struct {
 	Volumes  []survey.Volume  // all of the host
 }
 
-// Make plans a deploy of a stack. Images gives the id that an image's reference has on the host now, "" where it is not there. The order
-// of services must have no circle.
+// Make plans a deploy of a stack. Images gives the id that an image's reference has on the host now, "" where
+// it is not there. The order of services must have no circle.
 func Make(stack *lab.Stack, found Found, images func(reference string) string) Stack {
 	p := Stack{Stack: stack, Networks: compareNetworks(stack, found), Volumes: compareVolumes(stack, found)}
 	running := found.Running
@@ -112,8 +115,8 @@ func Make(stack *lab.Stack, found Found, images func(reference string) string) S
 	return p
 }
 
-// besides tells whether two containers can run at the same time: they share no host port, no network of another one and nothing that
-// both write to.
+// besides reports whether two containers can run at the same time: they share no host port, no network of
+// another one and nothing that both write to.
 func besides(a, b Container) bool {
 	if b.Mode == "host" || b.NetworkOf != "" {
 		return false
@@ -169,7 +172,8 @@ func levels(stack *lab.Stack) map[*lab.Service]int {
 	return level
 }
 
-// togetherWithShared lets a service that lives in another one's network be replaced with it: the network goes with its container.
+// togetherWithShared lets a service that lives in another one's network be replaced with it: the network goes
+// with its container.
 func (p Stack) togetherWithShared() {
 	for i := range p.Services {
 		v := &p.Services[i]
@@ -188,8 +192,8 @@ func (p Stack) togetherWithShared() {
 	}
 }
 
-// togetherWithNetworks lets the services on a network that changes stop together and be replaced: each gets another address there, and some
-// keep those of their neighbours for as long as they run.
+// togetherWithNetworks lets the services on a network that changes stop together and be replaced: each gets
+// another address there, and some keep those of their neighbours for as long as they run.
 func (p Stack) togetherWithNetworks() {
 	for _, n := range p.Networks {
 		if n.Action != Replace {
@@ -212,7 +216,8 @@ func (p Stack) togetherWithNetworks() {
 	}
 }
 
-// givesPortAway tells whether another service of the plan is about to take a host port that v's running container holds.
+// givesPortAway reports whether another service of the plan is about to take a host port that v's running
+// container holds.
 func (p Stack) givesPortAway(v Service) bool {
 	if v.Running == nil || !v.Running.Up || (v.Action != Replace && v.Action != Remove) {
 		return false

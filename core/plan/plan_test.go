@@ -142,8 +142,9 @@ func TestProofSurvivesItsLabel(t *testing.T) {
 	assert.False(t, ReadProof("no JSON").Declared())
 }
 
-// The fingerprint of a declaration that uses every field. When this test fails, a new lantern would replace every container of everybody: a new field has to leave its
-// default out of JSON, and what cannot be done that way needs a new version of the fingerprint.
+// The fingerprint of a declaration that uses every field. When this test fails, a new lantern would replace
+// every container of everybody: a new field has to leave its default out of JSON, and what cannot be done
+// that way needs a new version of the fingerprint.
 func TestDigestStays(t *testing.T) {
 	full := Container{
 		Image: "registry.skerry.example/desk:1", User: "1311:1400", Env: []Variable{{"LEVEL", secret.Plain("low")}, {"STATION_KEY", secret.Of("moon-over-skerry", true)}},

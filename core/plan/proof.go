@@ -8,8 +8,8 @@ import (
 	"proudlantern.example/lantern/core/secret"
 )
 
-// Proof is how a service shows that it does its work. It goes along with the container as a label, so that what ran before can be proven
-// again although the files have changed.
+// Proof is how a service shows that it does its work. It goes along with the container as a label, so that
+// what ran before can be proven again although the files have changed.
 type Proof struct {
 	HTTP        string        `json:"http,omitempty"` // path with its leading slash
 	TLS         bool          `json:"tls,omitempty"`
@@ -27,7 +27,7 @@ type Proof struct {
 	PagePort int    `json:"page-port,omitempty"`
 }
 
-// Declared tells whether the service says how to see that it is ready.
+// Declared reports whether the service says how to see that it is ready.
 func (p Proof) Declared() bool {
 	return p.Port > 0 || p.Log != "" || p.Command != nil || p.Image || p.Done
 }
@@ -56,8 +56,8 @@ func ProofOf(s *lab.Service) Proof {
 	return p
 }
 
-// Label returns the proof as the text of a label. Everybody on the host may read labels, so a proof with a secret in it stays out: what ran before is then
-// proven by staying up.
+// Label returns the proof as the text of a label. Everybody on the host may read labels, so a proof with a
+// secret in it stays out: what ran before is then proven by staying up.
 func (p Proof) Label() string {
 	if secret.Any(p.Command) {
 		p = Proof{Within: p.Within, Done: p.Done}

@@ -60,8 +60,8 @@ type Resource struct {
 	Differences []Difference
 }
 
-// compareNetworks compares the networks that a stack needs with those that the host has. What somebody else made is left out, and so are
-// those shared ones that the stack no longer needs: other stacks may.
+// compareNetworks compares the networks that a stack needs with those that the host has. What somebody else
+// made is left out, and so are those shared ones that the stack no longer needs: other stacks may.
 func compareNetworks(stack *lab.Stack, found Found) []Resource {
 	var all []Resource
 	declared := wiring.NetworksOf(stack)
@@ -103,7 +103,8 @@ func networkDifferences(n Network, f survey.Network) []Difference {
 	return d
 }
 
-// compareVolumes compares the volumes that a stack mounts with those that the host has. A volume that is no longer declared stays as it is.
+// compareVolumes compares the volumes that a stack mounts with those that the host has. A volume that is no
+// longer declared stays as it is.
 func compareVolumes(stack *lab.Stack, found Found) []Resource {
 	var all []Resource
 	for _, v := range VolumesOf(stack) {
@@ -188,7 +189,8 @@ func FoldersOf(s *lab.Service) ([]Folders, error) {
 	return all, nil
 }
 
-// Order returns stacks so that each comes behind those that its services wait for; otherwise they stay in their order.
+// Order returns stacks so that each comes behind those that its services wait for; otherwise they stay in
+// their order.
 func Order(stacks []*lab.Stack) []*lab.Stack {
 	var out []*lab.Stack
 	begun := map[*lab.Stack]bool{}

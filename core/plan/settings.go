@@ -58,7 +58,8 @@ func settingsDifferences(running, declared Container) []Difference {
 	words := func(field string, a, b []secret.Text) {
 		same := slices.EqualFunc(a, b, secret.Text.Same) && (a == nil) == (b == nil)
 		if !same && !slices.Contains(running.NotReported, field) {
-			// Which of the words that run is the secret, nobody has remembered; one that the files show is none.
+			// Which of the words that run is the secret, nobody has remembered; one that the files show is
+			// none.
 			shown := slices.Clone(a)
 			for i, w := range a {
 				if plain := secret.Plain(w.Reveal()); slices.Contains(b, plain) {

@@ -10,7 +10,8 @@ import (
 	"proudlantern.example/lantern/core/secret"
 )
 
-// Each setting that is declared otherwise than it runs shows as itself and nothing else, and is another fingerprint.
+// Each setting that is declared otherwise than it runs shows as itself and nothing else, and is another
+// fingerprint.
 func TestEachSetting(t *testing.T) {
 	const own = "tide-log.net"
 	for field, change := range map[string]func(c *Container){

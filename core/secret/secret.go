@@ -1,5 +1,6 @@
-// Package secret has the text that may be a secret. Whatever prints it, formats it or writes it as JSON gets a mask, whatever its length or escaping: only [Text.Reveal]
-// gives it away, and a test counts the places that call it.
+// Package secret has the text that may be a secret. Whatever prints it, formats it or writes it as JSON gets
+// a mask, whatever its length or escaping: only [Text.Reveal] gives it away, and a test counts the places
+// that call it.
 package secret
 
 import (
@@ -12,7 +13,8 @@ import (
 	"unique"
 )
 
-// Text is a text that knows whether it is secret. Texts are equal (==) if they are the same text and equally secret.
+// Text is a text that knows whether it is secret. Texts are equal (==) if they are the same text and equally
+// secret.
 type Text struct {
 	shown  string                // all of a text that everybody may read; else what is shown in its place
 	hidden unique.Handle[string] // the secret. Nothing that prints the fields of a value gets behind a handle
@@ -49,10 +51,10 @@ func Mask(secret string) string {
 	return fmt.Sprintf("hidden (%d characters)", utf8.RuneCountInString(secret))
 }
 
-// Secret tells whether it is one.
+// Secret reports whether it is one.
 func (t Text) Secret() bool { return t.hidden != unique.Handle[string]{} }
 
-// Any tells whether one of several is secret.
+// Any reports whether one of several is secret.
 func Any(texts []Text) bool { return slices.ContainsFunc(texts, Text.Secret) }
 
 // String returns the text, or what stands in its place.
@@ -70,7 +72,8 @@ func (t *Text) UnmarshalText(b []byte) error {
 	return nil
 }
 
-// Reveal returns the text itself: for what computes with it, for the engine, for an environment file. It may not go anywhere else.
+// Reveal returns the text itself: for what computes with it, for the engine, for an environment file. It may
+// not go anywhere else.
 func (t Text) Reveal() string {
 	if t.Secret() {
 		return t.hidden.Value()
@@ -90,16 +93,17 @@ func Reveal(texts []Text) []string {
 	return out
 }
 
-// Is tells whether the text is another one, secret or not.
+// Is reports whether the text is another one, secret or not.
 func (t Text) Is(text string) bool { return t.Reveal() == text }
 
-// Same tells whether two texts are one, secret or not.
+// Same reports whether two texts are one, secret or not.
 func (t Text) Same(o Text) bool { return t.Reveal() == o.Reveal() }
 
-// Empty tells whether there is no text.
+// Empty reports whether there is no text.
 func (t Text) Empty() bool { return t.shown == "" }
 
-// Digest returns a secret as it may be written where everybody reads: shown is its digest, keyed by salt. A plain text stays as it is.
+// Digest returns a secret as it may be written where everybody reads: shown is its digest, keyed by salt. A
+// plain text stays as it is.
 func (t Text) Digest(salt string) Text {
 	if !t.Secret() {
 		return t

@@ -49,8 +49,9 @@ func TestNothingShowsIt(t *testing.T) {
 	assert.False(t, Of("", true).Secret(), "nothing is no secret")
 }
 
-// Who may look: whoever computes with the text, the engine's calls that need it, the reading back, and the list of what is kept out of messages. A file that is new here
-// has to say why nothing of what it reveals is shown or written.
+// Who may look: whoever computes with the text, the engine's calls that need it, the reading back, and the
+// list of what is kept out of messages. A file that is new here has to say why nothing of what it reveals is
+// shown or written.
 func TestWhoReveals(t *testing.T) {
 	reveals := regexp.MustCompile(`\.Reveal\(`)
 	may := map[string]string{

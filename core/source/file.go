@@ -42,7 +42,7 @@ func (f *File) Span(start, end int) Span {
 // All returns the span of the whole file.
 func (f *File) All() Span { return Span{f, 0, len(f.Text)} }
 
-// IsZero tells whether the span marks nothing.
+// IsZero reports whether the span marks nothing.
 func (s Span) IsZero() bool { return s.File == nil }
 
 // Text returns the marked text, secrets included: for reckoning, not for showing.
@@ -64,7 +64,8 @@ type Place struct {
 // String returns "file:line:column".
 func (p Place) String() string { return fmt.Sprintf("%s:%d:%d", p.File, p.Line, p.Column) }
 
-// Place returns the span in lines and characters. A span over several lines has the length of its first line's part.
+// Place returns the span in lines and characters. A span over several lines has the length of its first
+// line's part.
 func (s Span) Place() Place {
 	if s.File == nil {
 		return Place{}
@@ -117,8 +118,8 @@ func (f *File) Hidden() []string {
 	return all
 }
 
-// Excerpt returns the first line of the span in three parts: before the mark, marked, after it. Hidden text is replaced
-// by its length in characters.
+// Excerpt returns the first line of the span in three parts: before the mark, marked, after it. Hidden text
+// is replaced by its length in characters.
 func (s Span) Excerpt() (before, marked, after string) {
 	if s.File == nil {
 		return "", "", ""

@@ -45,9 +45,10 @@ func Replace(at Span, with, text string) *Mend {
 	return &Mend{Text: text, Edits: []Edit{{At: at, New: with}}}
 }
 
-// Apply carries out edits and returns the new text of each file that changes, by path. All edits refer to the texts as they
-// are. An edit that overlaps an earlier one (by place, then by order) is left for a next round, and so are the others of its
-// group: the edits of one mend happen together or not at all. The second result has the numbers of the groups applied.
+// Apply carries out edits and returns the new text of each file that changes, by path. All edits refer to the
+// texts as they are. An edit that overlaps an earlier one (by place, then by order) is left for a next round,
+// and so are the others of its group: the edits of one mend happen together or not at all. The second result
+// has the numbers of the groups applied.
 func Apply(groups [][]Edit) (texts map[string]string, applied []int) {
 	taken := map[*File][]Edit{}
 	for n, group := range groups {
@@ -75,8 +76,8 @@ func Apply(groups [][]Edit) (texts map[string]string, applied []int) {
 	return texts, applied
 }
 
-// overlapsAny tells whether e touches bytes of another edit, or inserts where another one inserts: then the order of the two
-// would be a guess.
+// overlapsAny reports whether e touches bytes of another edit, or inserts where another one inserts: then the
+// order of the two would be a guess.
 func overlapsAny(edits []Edit, e Edit) bool {
 	return slices.ContainsFunc(edits, func(o Edit) bool {
 		if e.At.Start == o.At.Start {

@@ -1,5 +1,5 @@
-// Package survey is what is true of a host, as data: accounts, ports in use, folders with owner and mode, the engine and what
-// it holds. A rule of the check sees nothing of a host but this document.
+// Package survey is what is true of a host, as data: accounts, ports in use, folders with owner and mode, the
+// engine and what it holds. A rule of the check sees nothing of a host but this document.
 package survey
 
 import (
@@ -58,12 +58,13 @@ type Engine struct {
 	Rootless bool   `json:"rootless"`
 	Root     string `json:"root,omitempty"` // the folder that holds its data
 
-	// OpensLowPorts tells whether processes that are not root may listen below 1024 inside; nil: not known.
+	// OpensLowPorts reports whether processes that are not root may listen below 1024 inside; nil: not known.
 	OpensLowPorts *bool `json:"opens-low-ports,omitempty"`
-	// LogLimit tells whether logs without a declared limit have one all the same; nil: not known.
+	// LogLimit reports whether logs without a declared limit have one all the same; nil: not known.
 	LogLimit *bool `json:"log-limit,omitempty"`
-	// UIDMap and GIDMap say which ids of the host those inside containers are, on an engine without root (user_namespaces(7)). Inside 0 is
-	// the engine's own user. Nil on one that runs as root, and where nobody knows.
+	// UIDMap and GIDMap say which ids of the host those inside containers are, on an engine without root
+	// (user_namespaces(7)). Inside 0 is the engine's own user. Nil on one that runs as root, and where nobody
+	// knows.
 	UIDMap []IDMap `json:"uid-map,omitempty"`
 	GIDMap []IDMap `json:"gid-map,omitempty"`
 	// Lacks names keys of a service that this engine cannot honour.
@@ -72,7 +73,8 @@ type Engine struct {
 	Missing []string `json:"missing,omitempty"`
 }
 
-// SeesHolders tells whether it shows all that may hold a port, a name or a volume: the engine with what it runs, and the sockets of the machine.
+// SeesHolders reports whether it shows all that may hold a port, a name or a volume: the engine with what it
+// runs, and the sockets of the machine.
 func (s *Survey) SeesHolders() bool {
 	return s != nil && s.Engine != nil && s.Unknown["engine"] == "" && s.Unknown["machine"] == "" && s.Unknown["listeners"] == ""
 }
@@ -94,7 +96,7 @@ func HostID(maps []IDMap, inside int) (int, bool) {
 	return 0, false
 }
 
-// HasHostID tells whether an id of the host is any at all inside.
+// HasHostID reports whether an id of the host is any at all inside.
 func HasHostID(maps []IDMap, host int) bool {
 	return slices.ContainsFunc(maps, func(m IDMap) bool { return host >= m.Host && host < m.Host+m.Count })
 }
@@ -253,7 +255,8 @@ type Volume struct {
 	Options  map[string]string `json:"-"` // may hold passwords
 }
 
-// VolumeRoot is the root folder of a volume. A container fills an empty one from its image, owner and mode included.
+// VolumeRoot is the root folder of a volume. A container fills an empty one from its image, owner and mode
+// included.
 type VolumeRoot struct {
 	UID   int    `json:"uid"`
 	GID   int    `json:"gid"`
@@ -294,7 +297,7 @@ type Image struct {
 	Digests []string `json:"-"` // on the host: REPOSITORY@DIGEST, as registries know it
 }
 
-// Declares tells whether it is known what the image declares.
+// Declares reports whether it is known what the image declares.
 func (i Image) Declares() bool {
 	return i.Source == FromEngine || i.Source == FromRegistry && len(i.Platforms) > 0
 }
@@ -358,8 +361,8 @@ func (s *Survey) Image(reference string) (Image, bool) {
 	return s.Images[i], true
 }
 
-// Index lets Path and Image find what they are asked for. They do so by themselves, but not for several goroutines at once: whoever has
-// these calls it before.
+// Index lets Path and Image find what they are asked for. They do so by themselves, but not for several
+// goroutines at once: whoever has these calls it before.
 func (s *Survey) Index() {
 	if now := [2]int{len(s.Paths), len(s.Images)}; s.indexed != now {
 		s.indexed = now

@@ -94,7 +94,8 @@ func Build(services []*lab.Service) *Graph {
 	return g
 }
 
-// Full returns the service that a full name stands for, SERVICE.STACK or STACK.SERVICE, wherever it is; nil for none.
+// Full returns the service that a full name stands for, SERVICE.STACK or STACK.SERVICE, wherever it is; nil
+// for none.
 func (g *Graph) Full(name string) *lab.Service { return g.full[name] }
 
 // Each calls f for each wire with the names that its service can resolve.
@@ -113,7 +114,8 @@ type Connection struct {
 	Port     int // inside To
 }
 
-// Connections returns the wires between the services of a lab whose port is known, each once, in the order of the lab.
+// Connections returns the wires between the services of a lab whose port is known, each once, in the order of
+// the lab.
 func Connections(l *lab.Lab) []Connection {
 	var services []*lab.Service
 	for _, st := range l.Stacks {

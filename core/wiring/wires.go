@@ -160,10 +160,12 @@ func (r *reading) words() {
 	}
 }
 
-// hostEnds are how the names of variables end that name a machine; the variables that begin like them say more of it.
+// hostEnds are how the names of variables end that name a machine; the variables that begin like them say
+// more of it.
 var hostEnds = []string{"HOSTNAME", "HOST", "SERVER", "ADDRESS", "ADDR"}
 
-// paired reads a variable such as STORE_HOST, with the port, the user and whatever else stands in the variables that begin like it.
+// paired reads a variable such as STORE_HOST, with the port, the user and whatever else stands in the
+// variables that begin like it.
 func paired(s *lab.Service, v lab.Variable) (Wire, bool) {
 	for _, end := range hostEnds {
 		prefix, ok := strings.CutSuffix(v.Name, end)
@@ -212,16 +214,17 @@ func paired(s *lab.Service, v lab.Variable) (Wire, bool) {
 	return Wire{}, false
 }
 
-// Opens tells whether the name of a variable says that its value is what the program itself opens.
+// Opens reports whether the name of a variable says that its value is what the program itself opens.
 func Opens(name string) bool {
 	name = strings.ToUpper(name)
 	return strings.Contains(name, "LISTEN") || strings.Contains(name, "BIND")
 }
 
-// ownWords begin the names of pairs such as SERVER_HOST and SERVER_PORT that may say what a program opens itself.
+// ownWords begin the names of pairs such as SERVER_HOST and SERVER_PORT that may say what a program opens
+// itself.
 var ownWords = []string{"", "APP", "GRPC", "HTTP", "HTTPS", "LOCAL", "SERVER", "WEB"}
 
-// PortOfAnother tells whether a variable such as STORE_PORT belongs to one that names another machine, or may.
+// PortOfAnother reports whether a variable such as STORE_PORT belongs to one that names another machine, or may.
 func PortOfAnother(s *lab.Service, v lab.Variable) bool {
 	prefix, ok := strings.CutSuffix(v.Name, "PORT")
 	if !ok || Opens(prefix) {
@@ -241,7 +244,7 @@ func PortOfAnother(s *lab.Service, v lab.Variable) bool {
 	return false
 }
 
-// IsLocal tells whether a name or address stands for the container itself.
+// IsLocal reports whether a name or address stands for the container itself.
 func IsLocal(host string) bool {
 	a, err := netip.ParseAddr(host)
 	return host == "localhost" || err == nil && (a.IsLoopback() || a.IsUnspecified())

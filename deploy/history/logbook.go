@@ -1,4 +1,5 @@
-// Package history is the logbook: it keeps, in a file of the lab, what was deployed when, by whom and how it ended, with the files as they were then.
+// Package history is the logbook: it keeps, in a file of the lab, what was deployed when, by whom and how it
+// ended, with the files as they were then.
 package history
 
 import (
@@ -148,7 +149,8 @@ type kept struct {
 	Sum  []byte // key into texts
 }
 
-// key orders the entries of a stack by number, then by time: a deploy that was put back leaves its number to the next one of another clone.
+// key orders the entries of a stack by number, then by time: a deploy that was put back leaves its number to
+// the next one of another clone.
 func key(e Entry) []byte {
 	k := append([]byte(e.Stack), 0)
 	k = binary.BigEndian.AppendUint32(k, uint32(e.Number))
@@ -173,7 +175,8 @@ func (b Book) change(f func(*bbolt.Tx) error) error {
 	return b.use(false, f)
 }
 
-// own makes sure that folder and file are what they should be: no links, which would lead what is written somewhere else, and for the owner's eyes only.
+// own makes sure that folder and file are what they should be: no links, which would lead what is written
+// somewhere else, and for the owner's eyes only.
 func (b Book) own() error {
 	dir := filepath.Dir(b.Path)
 	info, err := os.Lstat(dir)
@@ -288,7 +291,7 @@ func (b Book) Find(stack string, number int) (e Entry, files []File, err error) 
 // mostRecord is how large an entry is at most, in bytes; its files are kept apart.
 const mostRecord = 4 << 20
 
-// inLab tells whether a path is one of a file of a lab, and of none of those that belong to programs.
+// inLab reports whether a path is one of a file of a lab, and of none of those that belong to programs.
 func inLab(path string) bool {
 	path = strings.TrimPrefix(path, Before)
 	if !filepath.IsLocal(filepath.FromSlash(path)) || path != filepath.ToSlash(filepath.Clean(filepath.FromSlash(path))) {

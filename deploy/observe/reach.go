@@ -26,8 +26,8 @@ func fromHere(ctx context.Context, address string) (net.Conn, error) {
 	return (&net.Dialer{}).DialContext(ctx, "tcp", address)
 }
 
-// accepts tells whether something accepts connections on a container's port, and where that was seen. A refusal at its own address decides: in
-// front of a published port an engine may accept whatever comes.
+// accepts reports whether something accepts connections on a container's port, and where that was seen. A
+// refusal at its own address decides: in front of a published port an engine may accept whatever comes.
 func (o *Observer) accepts(ctx context.Context, c engine.State, port int) (at string, ok bool) {
 	for _, at := range o.DialPlaces(ctx, c, port) {
 		waiting, cancel := context.WithTimeout(ctx, 2*time.Second)
@@ -44,8 +44,8 @@ func (o *Observer) accepts(ctx context.Context, c engine.State, port int) (at st
 	return "", false
 }
 
-// DialPlaces returns where a container's port may be reached from here: at its own addresses, then where it is published. One in the host's network is
-// reached on loopback; one in another one's network like that one.
+// DialPlaces returns where a container's port may be reached from here: at its own addresses, then where it
+// is published. One in the host's network is reached on loopback; one in another one's network like that one.
 func (o *Observer) DialPlaces(ctx context.Context, c engine.State, port int) []string {
 	if id, ok := strings.CutPrefix(c.Container.NetworkOf, "container:"); ok {
 		partner, err := o.Engine.Inspect(ctx, id)
@@ -73,7 +73,8 @@ func (o *Observer) DialPlaces(ctx context.Context, c engine.State, port int) []s
 	return places
 }
 
-// Get asks for a page and returns its status. Redirections are answers like others, and whether a certificate is valid is not the question.
+// Get asks for a page and returns its status. Redirections are answers like others, and whether a certificate
+// is valid is not the question.
 func Get(ctx context.Context, dial dialer, secure bool, at, path string) (int, error) {
 	scheme := "http"
 	if secure {
@@ -94,7 +95,8 @@ func Get(ctx context.Context, dial dialer, secure bool, at, path string) (int, e
 	return answer.StatusCode, nil
 }
 
-// linkWithin is how long a page is waited for that is proven already: the way over a published port can take its time.
+// linkWithin is how long a page is waited for that is proven already: the way over a published port can take
+// its time.
 const linkWithin = 5 * time.Second
 
 // SilentLink returns the first link of a service that does not answer from here; "" when all do.
@@ -114,7 +116,8 @@ func SilentLink(ctx context.Context, s *lab.Service) string {
 	return ""
 }
 
-// otherPorts returns the published tcp ports of a service that neither its ready nor its page asks, each port inside once.
+// otherPorts returns the published tcp ports of a service that neither its ready nor its page asks, each port
+// inside once.
 func otherPorts(s *lab.Service, proof plan.Proof) []plan.Port {
 	var ports []plan.Port
 	for _, p := range plan.Declare(s).Ports {
@@ -126,7 +129,8 @@ func otherPorts(s *lab.Service, proof plan.Proof) []plan.Port {
 	return ports
 }
 
-// SilentPorts returns the published tcp ports of a service on which nothing accepts connections inside; its page and its ready are not asked again.
+// SilentPorts returns the published tcp ports of a service on which nothing accepts connections inside; its
+// page and its ready are not asked again.
 func (o *Observer) SilentPorts(ctx context.Context, s *lab.Service) []plan.Port {
 	proof := plan.ProofOf(s)
 	c, err := o.Engine.Inspect(ctx, s.ContainerName())

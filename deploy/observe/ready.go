@@ -16,13 +16,14 @@ import (
 // Steady is how long a service that declares no ready has to be up without a restart.
 const Steady = 10 * time.Second
 
-// CompletedJob tells whether a container is a job that has done its work: ended without an error, and not to be started again.
+// CompletedJob reports whether a container is a job that has done its work: ended without an error, and not to
+// be started again.
 func CompletedJob(c engine.State) bool {
 	policy := c.Labels[plan.LabelRestart]
 	return !c.Running && c.Status == "exited" && c.ExitCode == 0 && (policy == "no" || strings.HasPrefix(policy, "on-failure"))
 }
 
-// Ready tells whether a running container is ready now, and how that was seen.
+// Ready reports whether a running container is ready now, and how that was seen.
 func (o *Observer) Ready(ctx context.Context, c engine.State, proof plan.Proof, log <-chan struct{}, since time.Time) (bool, string) {
 	switch {
 	case proof.Log != "":
@@ -43,7 +44,8 @@ func (o *Observer) Ready(ctx context.Context, c engine.State, proof plan.Proof, 
 		return err == nil && code == 0, said
 	case proof.HTTP != "":
 		for _, at := range o.DialPlaces(ctx, c, proof.Port) {
-			// The first place that answers at all has decided. The others would say the same, later: the way over a published port can take seconds.
+			// The first place that answers at all has decided. The others would say the same, later: the way
+			// over a published port can take seconds.
 			if status, err := Get(ctx, o.Engine.Conn.Port, proof.TLS, at, proof.HTTP); err == nil {
 				if status < proof.StatusFirst || status > proof.StatusLast {
 					return false, fmt.Sprintf("returned %d", status)
@@ -86,7 +88,8 @@ func NotReady(p plan.Proof, seen string) string {
 	return what
 }
 
-// HowEnded says in words how a container ended (exit codes as shells and kernels give them: 128 and a signal's number).
+// HowEnded says in words how a container ended (exit codes as shells and kernels give them: 128 and a
+// signal's number).
 func HowEnded(c engine.State) string {
 	code := strconv.Itoa(c.ExitCode)
 	switch {

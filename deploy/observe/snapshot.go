@@ -53,8 +53,8 @@ func (o *Observer) Plan(ctx context.Context, stack *lab.Stack) (plan.Stack, erro
 	return p, err
 }
 
-// askRegistries finds out which images that are fetched at each deploy have moved since, without fetching them: in a plan they count as what they will be. It returns those of which
-// nobody could say.
+// askRegistries finds out which images that are fetched at each deploy have moved since, without fetching
+// them: in a plan they count as what they will be. It returns those of which nobody could say.
 func (o *Observer) askRegistries(ctx context.Context, stack *lab.Stack, images map[string]survey.Image) (unasked []string) {
 	for _, s := range stack.Services {
 		reference := s.Image.Text
@@ -169,7 +169,8 @@ func (o *Observer) PlanFrom(stack *lab.Stack, seen Snapshot) (plan.Stack, error)
 	return p, nil
 }
 
-// IsTransitional tells whether a container shows that a deploy is at work, or died: a mark, or one that has not got its name yet or no longer.
+// IsTransitional reports whether a container shows that a deploy is at work, or died: a mark, or one that has
+// not got its name yet or no longer.
 func IsTransitional(c engine.State) bool {
 	return c.Labels[plan.LabelService] == "" || c.Name != c.Labels[plan.LabelStack]+"."+c.Labels[plan.LabelService]
 }
@@ -179,7 +180,8 @@ func IsLock(c engine.State) bool {
 	return c.Name == stack+plan.SuffixLock || c.Name == stack+plan.SuffixProven
 }
 
-// unknownIdentity names an account that nobody could look up; what is started with it would run as somebody else.
+// unknownIdentity names an account that nobody could look up; what is started with it would run as somebody
+// else.
 func unknownIdentity(stack *lab.Stack) string {
 	for _, s := range stack.Services {
 		if s.RunAs != nil && !s.RunAs.Known {

@@ -41,12 +41,13 @@ type Status struct {
 	Detail string `json:"-"` // for the person: why it is not well
 }
 
-// Well tells whether the service does what it should.
+// Well reports whether the service does what it should.
 func (s Status) Well() bool {
 	return s.State == StateReady || s.State == StateRunning || s.State == StateDone
 }
 
-// Status looks at the services of a stack. Stack may be one of which only containers are left: then declared is nil.
+// Status looks at the services of a stack. Stack may be one of which only containers are left: then declared
+// is nil.
 func (o *Observer) Status(ctx context.Context, name string, declared *lab.Stack) ([]Status, error) {
 	containers, changed, err := o.declaredAndRunning(ctx, name, declared)
 	if err != nil {
@@ -96,7 +97,8 @@ func (o *Observer) Status(ctx context.Context, name string, declared *lab.Stack)
 	return all, nil
 }
 
-// declaredAndRunning returns the containers of a stack, and which of its services are not as they are declared, field by field: somebody may have made one anew by hand, with all our labels.
+// declaredAndRunning returns the containers of a stack, and which of its services are not as they are
+// declared, field by field: somebody may have made one again by hand, with all our labels.
 func (o *Observer) declaredAndRunning(ctx context.Context, name string, declared *lab.Stack) ([]engine.State, map[string]bool, error) {
 	if declared == nil {
 		containers, err := o.Containers(ctx, name)

@@ -37,8 +37,9 @@ type Remembered struct {
 // RememberedImage is an image that was deployed once.
 type RememberedImage struct{ Reference, About string }
 
-// Sweepable returns what lies around on the host: images that were deployed once, that no container uses and that have no other name, volumes that were made for images and that
-// a replacement left, and networks of the lab without anybody on them. Of images only the logbook knows; all else is read from the things themselves.
+// Sweepable returns what lies around on the host: images that were deployed once, that no container uses and
+// that have no other name, volumes that were made for images and that a replacement left, and networks of the
+// lab without anybody on them. Of images only the logbook knows; all else is read from the things themselves.
 func (o *Observer) Sweepable(ctx context.Context, known Remembered) ([]Sweepable, error) {
 	var all []Sweepable
 	used, err := o.Engine.ImagesInUse(ctx)

@@ -35,11 +35,12 @@ type Proven struct {
 	Detail  string `json:"detail,omitempty"` // what was seen instead
 }
 
-// Decides tells whether the proof failing means that the stack does not do its work: a published port that nothing listens on may be opened later.
+// Decides reports whether the proof failing means that the stack does not do its work: a published port that
+// nothing listens on may be opened later.
 func (p Proven) Decides() bool { return p.What != ProofPort }
 
-// Prove looks whether a stack does its work now, and changes nothing: ready and page of each service, its other published tcp ports, and the wires to
-// other services.
+// Prove looks whether a stack does its work now, and changes nothing: ready and page of each service, its
+// other published tcp ports, and the wires to other services.
 func (o *Observer) Prove(ctx context.Context, st *lab.Stack, wires []wiring.Connection) ([]Proven, error) {
 	containers, err := o.Containers(ctx, st.Name)
 	if err != nil {
@@ -115,7 +116,7 @@ func (o *Observer) proveNow(ctx context.Context, s *lab.Service, containers []en
 	return all
 }
 
-// said tells whether a line of a container's log since its start matches.
+// said reports whether a line of a container's log since its start matches.
 func (o *Observer) said(ctx context.Context, c engine.State, pattern string) bool {
 	re, err := regexp.Compile(pattern)
 	found := false

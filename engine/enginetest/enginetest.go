@@ -1,5 +1,5 @@
-// Package enginetest gives tests the engines that are there: the stand-in always, real ones where scripts/with-engines has started
-// them, all with the same images.
+// Package enginetest gives tests the engines that are there: the stand-in always, real ones where
+// scripts/with-engines has started them, all with the same images.
 package enginetest
 
 import (
@@ -33,10 +33,11 @@ type Target struct {
 	Address string
 }
 
-// Real tells whether containers really run there.
+// Real reports whether containers really run there.
 func (t Target) Real() bool { return t.Name != "stand-in" }
 
-// The images that every target has. Their pages are on port 8080; Store listens on 7410; all say "open for readings" when they are ready.
+// The images that every target has. Their pages are on port 8080; Store listens on 7410; all say "open for
+// readings" when they are ready.
 const (
 	Page       = "registry.skerry.example/probe:1"
 	PageNew    = "registry.skerry.example/probe:2"

@@ -42,14 +42,15 @@ type Faults struct {
 	shut    bool
 }
 
-// Order lets the n-th change from now on go wrong, and counts anew. With 0 nothing goes wrong any more.
+// Order lets the n-th change from now on go wrong, and counts again. With 0 nothing goes wrong any more.
 func (f *Faults) Order(n int, fault Fault) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	f.changes, f.at, f.fault, f.then, f.shut = 0, n, fault, 0, false
 }
 
-// OrderTwo lets the n-th change from now on go wrong, and the one that comes later by then be the last that anybody hears of.
+// OrderTwo lets the n-th change from now on go wrong, and the one that comes later by then be the last that
+// anybody hears of.
 func (f *Faults) OrderTwo(n int, fault Fault, then int) {
 	f.mu.Lock()
 	defer f.mu.Unlock()

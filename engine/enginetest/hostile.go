@@ -28,7 +28,8 @@ const (
 // HostileWays are all of them.
 var HostileWays = []string{Hang, Drip, Endless, Garbage, ManyThings, LongLine, Frames}
 
-// Hostile serves an engine on a socket whose answers are hostile where asked is true; everything else goes to the good one. It returns the address.
+// Hostile serves an engine on a socket whose answers are hostile where asked is true; everything else goes to
+// the good one. It returns the address.
 func Hostile(t testing.TB, good http.Handler, way string, asked func(*http.Request) bool) string {
 	t.Helper()
 	dir, err := os.MkdirTemp("", "hostile")

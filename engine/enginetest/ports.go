@@ -11,8 +11,9 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// Ports of the tests lie below those that kernels hand out to whoever connects: such a one may be taken at any moment. Packages are tested at the same time, each by a
-// program of its own: its name says which block it takes them from.
+// Ports of the tests lie below those that kernels hand out to whoever connects: such a one may be taken at
+// any moment. Packages are tested at the same time, each by a program of its own: its name says which block
+// it takes them from.
 const firstPort, blocks, portCount = 24000, 8, 1000
 
 var portsGiven atomic.Int64

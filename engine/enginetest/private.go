@@ -38,8 +38,9 @@ func private(t testing.TB) *Private {
 	return &Private{t: t, dir: dir, Address: "unix://" + dir + "/sock", env: os.Environ()}
 }
 
-// StartDockerd starts one, with its data on a disk of its own of so many bytes; 0 for no limit. Without root, or without the real engines of
-// scripts/with-engines, the test is skipped. Containers have no way out, and published ports are loopback's.
+// StartDockerd starts one, with its data on a disk of its own of so many bytes; 0 for no limit. Without root,
+// or without the real engines of scripts/with-engines, the test is skipped. Containers have no way out, and
+// published ports are loopback's.
 func StartDockerd(t testing.TB, disk int64) *Private {
 	t.Helper()
 	d := private(t)
@@ -86,8 +87,9 @@ default_subnet_pools = [{"base" = "198.18.192.0/19", "size" = 26}]
 default_ulimits = ["nofile=1024:1024","nproc=1024:1024"]
 `
 
-// StartPodman starts a service of Podman. Its containers outlive the service, and are ended with the test. Two such services know nothing of each other's bridges and give
-// them the same names: nothing else may use one at the same time.
+// StartPodman starts a service of Podman. Its containers outlive the service, and are ended with the test.
+// Two such services know nothing of each other's bridges and give them the same names: nothing else may use
+// one at the same time.
 func StartPodman(t testing.TB) *Private {
 	t.Helper()
 	p := private(t)
@@ -154,7 +156,8 @@ func (d *Private) end() {
 	d.cmd.Wait()
 }
 
-// Restart ends the engine and starts it again. Dockerd ends its containers with it, Podman's service leaves them as they are.
+// Restart ends the engine and starts it again. Dockerd ends its containers with it, Podman's service leaves
+// them as they are.
 func (d *Private) Restart() {
 	d.t.Helper()
 	d.end()

@@ -17,15 +17,16 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// Registry serves an OCI registry on loopback for a test and returns its host:port. It is one from which real engines pull over plain
-// HTTP; without those of scripts/with-engines the test is skipped.
+// Registry serves an OCI registry on loopback for a test and returns its host:port. It is one from which real
+// engines pull over plain HTTP; without those of scripts/with-engines the test is skipped.
 func Registry(t testing.TB) string {
 	t.Helper()
 	return ServeRegistry(t, registry.New(registry.Logger(log.New(io.Discard, "", 0))))
 }
 
-// Own puts an image into a registry that is like another one but for a label, and returns its reference: no other test uses it, and no engine has it
-// yet. A stand-in has only those of its catalogue, and gets that one back.
+// Own puts an image into a registry that is like another one but for a label, and returns its reference: no
+// other test uses it, and no engine has it yet. A stand-in has only those of its catalogue, and gets that one
+// back.
 func Own(t testing.TB, target Target, registry, like, label string) string {
 	t.Helper()
 	if !target.Real() {

@@ -1,6 +1,7 @@
-// Package standin is a container engine that runs nothing: it serves the engine API over a unix socket from memory, for the demo, for tests and
-// for trying things without an engine. Published ports are really listened on (on loopback), pages answer, a port in use is the same error as a
-// real engine's, and what an image declares and how it behaves stands in a catalogue.
+// Package standin is a container engine that runs nothing: it serves the engine API over a unix socket from
+// memory, for the demo, for tests and for trying things without an engine. Published ports are really
+// listened on (on loopback), pages answer, a port in use is the same error as a real engine's, and what an
+// image declares and how it behaves stands in a catalogue.
 package standin
 
 import (

@@ -149,7 +149,7 @@ func (s *Server) fromImage(b *simulatedContainer) {
 	}
 }
 
-// exists tells whether the machine that is stood in for has a path.
+// exists reports whether the machine that is stood in for has a path.
 func (s *Server) exists(path string) bool {
 	if s.options.Machine == nil {
 		_, err := os.Stat(path)
@@ -176,7 +176,7 @@ func (s *Server) start(b *simulatedContainer, r *http.Request) (int, any, error)
 	return 204, nil, nil
 }
 
-// networksOf tells whether all that a container needs of the network is there.
+// networksOf reports whether all that a container needs of the network is there.
 func (s *Server) networksOf(b *simulatedContainer) error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -364,7 +364,8 @@ func (b *simulatedContainer) end(code int) {
 	b.tell()
 }
 
-// maybeRestart obeys the restart policy after an end by itself; the caller holds the lock. Each try waits twice as long, as engines do.
+// maybeRestart obeys the restart policy after an end by itself; the caller holds the lock. Each try waits
+// twice as long, as engines do.
 func (b *simulatedContainer) maybeRestart() {
 	p := b.host.RestartPolicy
 	again := p.Name == "always" || p.Name == "unless-stopped" && !b.byHand ||

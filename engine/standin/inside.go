@@ -20,8 +20,8 @@ import (
 	"proudlantern.example/lantern/core/survey"
 )
 
-// command is one that runs inside a container: a program of the image's catalogue entry, which ends without an error once the container is
-// ready; any other program is not there.
+// command is one that runs inside a container: a program of the image's catalogue entry, which ends without
+// an error once the container is ready; any other program is not there.
 type command struct {
 	box    *simulatedContainer
 	words  []string
@@ -89,7 +89,8 @@ func (s *Server) inspectCommand(r *http.Request) (int, any, error) {
 	return 200, map[string]any{"ID": r.PathValue("id"), "ContainerID": c.box.id, "Running": false, "ExitCode": c.code}, nil
 }
 
-// putArchive makes the folders of an archive below what a container mounts: on the machine that is stood in for, else on the real one.
+// putArchive makes the folders of an archive below what a container mounts: on the machine that is stood in
+// for, else on the real one.
 func (s *Server) putArchive(b *simulatedContainer, r *http.Request) (int, any, error) {
 	target := path.Clean(r.URL.Query().Get("path"))
 	root := ""
@@ -118,7 +119,8 @@ func (s *Server) putArchive(b *simulatedContainer, r *http.Request) (int, any, e
 	}
 }
 
-// getArchive gives the folder that a volume is inside a container: volumes of the stand-in hold nothing, and are root's.
+// getArchive gives the folder that a volume is inside a container: volumes of the stand-in hold nothing, and
+// are root's.
 func (s *Server) getArchive(w http.ResponseWriter, r *http.Request) {
 	b, place := s.find(r.PathValue("id")), path.Clean(r.URL.Query().Get("path"))
 	if b == nil || !slices.ContainsFunc(b.inspect().Mounts, func(m container.MountPoint) bool { return m.Type == "volume" && m.Destination == place }) {
@@ -132,7 +134,8 @@ func (s *Server) getArchive(w http.ResponseWriter, r *http.Request) {
 	archive.WriteHeader(&tar.Header{Typeflag: tar.TypeDir, Name: "./", Mode: 0o755})
 }
 
-// statPath tells of a path inside a container. Of an image's files nothing is known but its programs, if it names them; all others are taken to be there.
+// statPath tells of a path inside a container. Of an image's files nothing is known but its programs, if it
+// names them; all others are taken to be there.
 func (s *Server) statPath(w http.ResponseWriter, r *http.Request) {
 	b := s.find(r.PathValue("id"))
 	place := r.URL.Query().Get("path")

@@ -168,7 +168,8 @@ func (s *Server) removeVolume(r *http.Request) (int, any, error) {
 	return 204, nil, nil
 }
 
-// addVolumes makes the volumes that a container mounts and that nobody has made, as real engines do; the caller holds the lock.
+// addVolumes makes the volumes that a container mounts and that nobody has made, as real engines do; the
+// caller holds the lock.
 func (s *Server) addVolumes(host *container.HostConfig) {
 	for _, m := range host.Mounts {
 		if m.Type == "volume" && s.volumes[m.Source] == nil {

@@ -34,8 +34,8 @@ import (
 // Options says what a stand-in is like.
 type Options struct {
 	Catalogue Catalogue
-	// Machine is what the machine is like that the engine runs on. Mounts of paths that it does not have are refused. Without one, the paths of
-	// the real machine count and no machine facts are given.
+	// Machine is what the machine is like that the engine runs on. Mounts of paths that it does not have are
+	// refused. Without one, the paths of the real machine count and no machine facts are given.
 	Machine *survey.Survey
 	// Platform defaults to the real one.
 	Platform string
@@ -119,8 +119,9 @@ func Start(socket string, o Options) (*Server, error) {
 // Handler serves the API in this process, past all faults.
 func (s *Server) Handler() http.Handler { return s.handler }
 
-// Restart is what a restart of a real engine is for its containers: all end, and those start again whose policy says so. With always that is also one that
-// was stopped by hand. A real engine starts them in no certain order; here the oldest comes first, or the newest.
+// Restart is what a restart of a real engine is for its containers: all end, and those start again whose
+// policy says so. With always that is also one that was stopped by hand. A real engine starts them in no
+// certain order; here the oldest comes first, or the newest.
 func (s *Server) Restart(newestFirst bool) {
 	s.mu.Lock()
 	boxes := make([]*simulatedContainer, 0, len(s.containers))
@@ -473,7 +474,7 @@ func labelFilter(r *http.Request) (map[string]bool, error) {
 	return filters["label"], err
 }
 
-// matches tells whether labels fit a filter: each of NAME or NAME=VALUE.
+// matches reports whether labels fit a filter: each of NAME or NAME=VALUE.
 func matches(filter map[string]bool, labels map[string]string) bool {
 	for f := range filter {
 		name, value, valued := strings.Cut(f, "=")

@@ -1,4 +1,5 @@
-// Package conntest is a way to a host that is a folder: its files are those below it, and whatever listens in the test is its engine.
+// Package conntest is a way to a host that is a folder: its files are those below it, and whatever listens in
+// the test is its engine.
 package conntest
 
 import (
@@ -11,8 +12,8 @@ import (
 	"proudlantern.example/lantern/hostconn"
 )
 
-// To returns the way to a host whose files lie below a folder and whose engine listens on a socket. Its ports are those of this machine, and Dialed is told
-// which were asked for.
+// To returns the way to a host whose files lie below a folder and whose engine listens on a socket. Its ports
+// are those of this machine, and Dialed is told which were asked for.
 func To(folder, socket string, dialed func(address string)) *hostconn.Conn {
 	return &hostconn.Conn{
 		Address: "unix://" + socket, Private: true, Files: files{hostconn.Local, folder},

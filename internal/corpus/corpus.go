@@ -1,5 +1,5 @@
-// Package corpus keeps what fuzzing has found worth trying: a file for each target, an input a line, its texts quoted as in Go with tabs between.
-// scripts/fuzz writes these files.
+// Package corpus keeps what fuzzing has found worth trying: a file for each target, an input a line, its
+// texts quoted as in Go with tabs between. scripts/fuzz writes these files.
 package corpus
 
 import (

@@ -1,4 +1,5 @@
-// Probe is the program inside the images of the tests: it serves what it knows of itself and behaves as its environment says.
+// Probe is the program inside the images of the tests: it serves what it knows of itself and behaves as its
+// environment says.
 package main
 
 import (
@@ -76,7 +77,8 @@ func main() {
 	select {}
 }
 
-// rights says of the folders 0, 1, … in a folder what the kernel lets this process do there, as a digit of mode bits each, and ends.
+// rights says of the folders 0, 1, … in a folder what the kernel lets this process do there, as a digit of
+// mode bits each, and ends.
 func rights(dir string) {
 	for i := 0; ; i++ {
 		folder := dir + "/" + strconv.Itoa(i)

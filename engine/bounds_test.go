@@ -11,7 +11,7 @@ import (
 	"github.com/stretchr/testify/assert"
 )
 
-func frame(kind byte, claims int, text string) string {
+func frame(kind byte, claims int64, text string) string {
 	head := []byte{kind, 0, 0, 0, 0, 0, 0, 0}
 	binary.BigEndian.PutUint32(head[4:], uint32(claims))
 	return string(head) + text
@@ -29,7 +29,7 @@ func TestLines(t *testing.T) {
 		{name: "the ends of lines elsewhere", sent: frame(1, 5, "one\r\n"), want: []string{"one"}},
 		{name: "a claim of 4 GB", sent: frame(1, 0xffffffff, "one\ntwo\n"), want: []string{"one", "two"}},
 		{name: "half a head", sent: frame(1, 4, "one\n") + "\x01\x00", want: []string{"one"}},
-		{name: "a long line", sent: frame(1, len(long)+4, long+"\ntwo"), want: []string{long[:mostLine] + " …", "two"}},
+		{name: "a long line", sent: frame(1, int64(len(long)+4), long+"\ntwo"), want: []string{long[:mostLine] + " …", "two"}},
 		{name: "no log at all", sent: "HTTP/1.1 200 OK\r\n\r\n", err: "has not the form of one"},
 	} {
 		for _, from := range []io.Reader{strings.NewReader(c.sent), iotest.OneByteReader(strings.NewReader(c.sent))} {

@@ -22,6 +22,7 @@ import (
 
 	"proudlantern.example/lantern/core/declare"
 	"proudlantern.example/lantern/core/plan"
+	"proudlantern.example/lantern/core/survey"
 )
 
 // Run runs a command inside a container that runs and returns its exit code and the end of what it said. A
@@ -153,7 +154,7 @@ func checkCommand(test []string) []string {
 // Folder is a folder to make on the engine's host.
 type Folder struct {
 	Path     string
-	UID, GID int
+	UID, GID survey.ID
 	Mode     uint32
 }
 
@@ -177,7 +178,7 @@ func (e *Engine) MakeFolders(ctx context.Context, name, image string, labels map
 	w := tar.NewWriter(&archive)
 	for _, f := range folders {
 		name := strings.TrimPrefix(strings.TrimPrefix(path.Clean(f.Path), path.Clean(below)), "/")
-		if err := w.WriteHeader(&tar.Header{Typeflag: tar.TypeDir, Name: name + "/", Mode: int64(f.Mode), Uid: f.UID, Gid: f.GID, ModTime: time.Now()}); err != nil {
+		if err := w.WriteHeader(&tar.Header{Typeflag: tar.TypeDir, Name: name + "/", Mode: int64(f.Mode), Uid: int(f.UID), Gid: int(f.GID), ModTime: time.Now()}); err != nil {
 			return err
 		}
 	}

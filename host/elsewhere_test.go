@@ -39,7 +39,7 @@ func TestHostInAFolder(t *testing.T) {
 		return survey.Ask{Paths: []string{"/srv/skerry/journals", "/srv/skerry/diary", "/etc/hostname"}, Devices: []string{"/dev/lamp0", "/dev/null"}}
 	})
 	assert.Len(t, wanted.Paths, 3)
-	assert.Equal(t, []survey.Account{{Name: "root"}, {Name: "keeper", UID: 1311, GID: 1400, Groups: []int{1400}}}, s.Accounts)
+	assert.Equal(t, []survey.Account{{Name: "root"}, {Name: "keeper", UID: 1311, GID: 1400, Groups: []survey.ID{1400}}}, s.Accounts)
 	assert.Equal(t, 80, s.UnprivilegedPortStart)
 	assert.Equal(t, []survey.Listener{{Protocol: "tcp", Address: "192.0.2.5", Port: 8740}}, s.Listeners)
 	assert.Equal(t, "only root may see which processes of others listen", s.Unknown["processes"])

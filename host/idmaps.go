@@ -31,23 +31,23 @@ func readIDMaps(from hostconn.Files, s *survey.Survey, address, subuid, subgid s
 	s.Engine.GIDMap = idMap(gid, subIDs(from, subgid, account.Name, owner.UID))
 }
 
-// subIDs returns the stretches that a file gives a user, by name or by uid.
-func subIDs(from hostconn.Files, file, name string, uid int) [][2]int {
-	var all [][2]int
+// subIDs returns the stretches that a file gives a user, by name or by uid: the first id of each, and how many.
+func subIDs(from hostconn.Files, file, name string, uid survey.ID) [][2]survey.ID {
+	var all [][2]survey.ID
 	eachLine(from, file, 3, func(f []string) {
-		start, err := strconv.Atoi(f[1])
-		count, err2 := strconv.Atoi(f[2])
-		if err == nil && err2 == nil && (f[0] == name && name != "" || f[0] == strconv.Itoa(uid)) {
-			all = append(all, [2]int{start, count})
+		start, err := idOf(f[1])
+		count, err2 := idOf(f[2])
+		if err == nil && err2 == nil && (f[0] == name && name != "" || f[0] == strconv.FormatInt(uid, 10)) {
+			all = append(all, [2]survey.ID{start, count})
 		}
 	})
 	return all
 }
 
 // idMap puts the user first, and the stretches one after the other.
-func idMap(own int, given [][2]int) []survey.IDMap {
+func idMap(own survey.ID, given [][2]survey.ID) []survey.IDMap {
 	maps := []survey.IDMap{{Inside: 0, Host: own, Count: 1}}
-	inside := 1
+	inside := survey.ID(1)
 	for _, g := range given {
 		maps = append(maps, survey.IDMap{Inside: inside, Host: g[0], Count: g[1]})
 		inside += g[1]

@@ -29,9 +29,9 @@ func readMachine(from hostconn.Files, s *survey.Survey) {
 // readAccounts reads accounts and groups (passwd(5), group(5)).
 func readAccounts(from hostconn.Files, s *survey.Survey, passwd, group string) {
 	s.Accounts, s.Groups = []survey.Account{}, []survey.Group{}
-	members := map[string][]int{}
+	members := map[string][]survey.ID{}
 	err := eachLine(from, group, 4, func(f []string) {
-		gid, err := strconv.Atoi(f[2])
+		gid, err := idOf(f[2])
 		if err != nil {
 			return
 		}
@@ -46,8 +46,8 @@ func readAccounts(from hostconn.Files, s *survey.Survey, passwd, group string) {
 		s.Groups, s.Unknown["groups"] = nil, err.Error()
 	}
 	err = eachLine(from, passwd, 7, func(f []string) {
-		uid, err1 := strconv.Atoi(f[2])
-		gid, err2 := strconv.Atoi(f[3])
+		uid, err1 := idOf(f[2])
+		gid, err2 := idOf(f[3])
 		if err1 == nil && err2 == nil {
 			s.Accounts = append(s.Accounts, survey.Account{Name: f[0], UID: uid, GID: gid, Groups: members[f[0]]})
 		}
@@ -55,6 +55,12 @@ func readAccounts(from hostconn.Files, s *survey.Survey, passwd, group string) {
 	if err != nil {
 		s.Accounts, s.Unknown["accounts"] = nil, err.Error()
 	}
+}
+
+// idOf reads a uid or gid.
+func idOf(text string) (survey.ID, error) {
+	id, err := strconv.ParseUint(text, 10, 32)
+	return survey.ID(id), err
 }
 
 // eachLine calls f with the fields of each line that has enough of them.

@@ -55,18 +55,18 @@ func TestListeners(t *testing.T) {
 func TestAccounts(t *testing.T) {
 	dir := t.TempDir()
 	passwd, group := filepath.Join(dir, "passwd"), filepath.Join(dir, "group")
-	require.NoError(t, os.WriteFile(passwd, []byte("root:x:0:0:root:/root:/bin/sh\n# a comment\nkeeper:x:1311:1400::/home/keeper:/bin/sh\nbroken:x:y:z:::\n"), 0o600))
+	require.NoError(t, os.WriteFile(passwd, []byte("root:x:0:0:root:/root:/bin/sh\n# a comment\nkeeper:x:1311:1400::/home/keeper:/bin/sh\nfar:x:4294967294:2147483650::/:/bin/sh\nbroken:x:y:z:::\n"), 0o600))
 	require.NoError(t, os.WriteFile(group, []byte("watch:x:1400:\nengine:x:1410:keeper,ranger\n"), 0o600))
 	s := &survey.Survey{Unknown: map[string]string{}}
 	readAccounts(hostconn.Local, s, passwd, group)
-	assert.Equal(t, []survey.Account{{Name: "root"}, {Name: "keeper", UID: 1311, GID: 1400, Groups: []int{1410}}}, s.Accounts)
+	assert.Equal(t, []survey.Account{{Name: "root"}, {Name: "keeper", UID: 1311, GID: 1400, Groups: []survey.ID{1410}}, {Name: "far", UID: 4294967294, GID: 2147483650}}, s.Accounts, "ids have 32 bits, also on machines whose int has no more")
 	assert.Equal(t, []survey.Group{{Name: "watch", GID: 1400}, {Name: "engine", GID: 1410}}, s.Groups)
 	// A group may have more members than a line of 64 KiB holds; no machine has a file of any size.
 	members := "keeper" + strings.Repeat(",ranger", 20_000)
 	require.NoError(t, os.WriteFile(group, []byte("watch:x:1400:\ncrowd:x:1411:"+members+"\nengine:x:1410:keeper\n"), 0o600))
 	s = &survey.Survey{Unknown: map[string]string{}}
 	readAccounts(hostconn.Local, s, passwd, group)
-	assert.Equal(t, []int{1411, 1410}, s.Accounts[1].Groups)
+	assert.Equal(t, []survey.ID{1411, 1410}, s.Accounts[1].Groups)
 	require.NoError(t, os.Truncate(group, mostAccounts+1))
 	readAccounts(hostconn.Local, s, passwd, group)
 	assert.Nil(t, s.Groups)
@@ -106,7 +106,7 @@ func TestPaths(t *testing.T) {
 		require.True(t, ok, name)
 		return p
 	}
-	assert.Equal(t, survey.Path{Path: dir + "/link", Kind: survey.Folder, Real: dir + "/Tide-Log", UID: os.Getuid(), GID: os.Getgid(), Mode: "0750", Inside: []survey.Inside{{UID: os.Getuid(), GID: os.Getgid(), Mode: "0750", Kind: survey.Folder, Count: 1, Example: "desk"}}}, get("/link"))
+	assert.Equal(t, survey.Path{Path: dir + "/link", Kind: survey.Folder, Real: dir + "/Tide-Log", UID: survey.ID(os.Getuid()), GID: survey.ID(os.Getgid()), Mode: "0750", Inside: []survey.Inside{{UID: survey.ID(os.Getuid()), GID: survey.ID(os.Getgid()), Mode: "0750", Kind: survey.Folder, Count: 1, Example: "desk"}}}, get("/link"))
 	assert.Equal(t, survey.Path{Path: dir + "/tide-log/desk", Kind: survey.Missing, Near: []string{dir + "/Tide-Log/desk"}}, get("/tide-log/desk"))
 	assert.Equal(t, []string{"journal.txt"}, get("/journals.txt").Near)
 	assert.Equal(t, survey.Regular, get("/journal.txt").Kind)

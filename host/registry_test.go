@@ -119,7 +119,7 @@ func TestImagesInRegistries(t *testing.T) {
 	assert.ErrorIs(t, err, engine.ErrNotFound, "no such repository")
 
 	_, err = r.image(t.Context(), behind+"/skerry/sensor:1.4", "linux/amd64")
-	assert.EqualError(t, err, "it wants a login that nobody has given (status 401)")
+	assert.EqualError(t, err, "it needs a login (status 401)")
 	t.Setenv("DOCKER_CONFIG", t.TempDir())
 	require.NoError(t, os.WriteFile(filepath.Join(os.Getenv("DOCKER_CONFIG"), "config.json"), []byte(`{"auths": {"`+behind+`": {"username": "keeper", "password": "of the light"}}}`), 0o600))
 	_, err = r.image(t.Context(), behind+"/skerry/sensor:1.4", "linux/amd64")
@@ -129,7 +129,7 @@ func TestImagesInRegistries(t *testing.T) {
 // Only a registry that says so makes an image absent.
 func TestRegistriesThatRefuse(t *testing.T) {
 	for status, says := range map[int]string{
-		http.StatusUnauthorized: "wants a login", http.StatusForbidden: "wants a login", http.StatusTooManyRequests: "asked too often", http.StatusNotFound: "status 404", http.StatusBadGateway: "status 502",
+		http.StatusUnauthorized: "needs a login", http.StatusForbidden: "needs a login", http.StatusTooManyRequests: "asked too often", http.StatusNotFound: "status 404", http.StatusBadGateway: "status 502",
 	} {
 		refuses := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 			if r.URL.Path != "/v2/" {

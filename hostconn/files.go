@@ -1,6 +1,10 @@
 package hostconn
 
-import "io/fs"
+import (
+	"io/fs"
+
+	"proudlantern.example/lantern/core/survey"
+)
 
 // Files are those of a host, as far as whoever reads them may. Errors wrap those of io/fs.
 type Files interface {
@@ -30,5 +34,5 @@ type Files interface {
 type Info struct {
 	Mode     fs.FileMode // its kind
 	Bits     uint32      // permissions, with those for setting ids: the last four octal digits of st_mode (inode(7))
-	UID, GID int
+	UID, GID survey.ID
 }

@@ -11,6 +11,7 @@ import (
 	"github.com/pkg/xattr"
 	"golang.org/x/sys/unix"
 
+	"proudlantern.example/lantern/core/survey"
 	"proudlantern.example/lantern/labdir"
 )
 
@@ -31,7 +32,7 @@ func infoOf(info fs.FileInfo, err error) (Info, error) {
 	if !ok {
 		return Info{}, fmt.Errorf("%s: its owner is not known", info.Name())
 	}
-	return Info{Mode: info.Mode(), Bits: st.Mode & 0o7777, UID: int(st.Uid), GID: int(st.Gid)}, nil
+	return Info{Mode: info.Mode(), Bits: st.Mode & 0o7777, UID: survey.ID(st.Uid), GID: survey.ID(st.Gid)}, nil
 }
 
 func (local) ACL(path string, follow bool) ([]byte, error) {

@@ -139,7 +139,7 @@ func TestSurveyTables(t *testing.T) {
 		FileSystems: []survey.FileSystem{{Mount: "/", Kind: "ext4", Size: 64e9, Free: 20e9, Mounted: true}, {Mount: "/old", Kind: "ext4", Size: 8e9, Free: 1e9, Mounted: true, Options: []string{"ro"}}, {Mount: "/mnt/plates", Kind: "ext4"}},
 		Networks:    []survey.Network{{Name: "bridge", Subnets: []string{"198.51.100.128/26"}}, {Name: "host"}, {Name: "mast.net", Lab: "skerry-light"}},
 		Volumes:     []survey.Volume{{Name: "old-data", Root: &survey.VolumeRoot{UID: 1311, GID: 1400, Mode: "0750", Empty: true}}},
-		Accounts:    []survey.Account{{Name: "root"}, {Name: "daemon", UID: 1}, {Name: "keeper", UID: 1311, GID: 1400, Groups: []int{1410}}, {Name: "nobody", UID: 65534}},
+		Accounts:    []survey.Account{{Name: "root"}, {Name: "daemon", UID: 1}, {Name: "keeper", UID: 1311, GID: 1400, Groups: []survey.ID{1410}}, {Name: "nobody", UID: 65534}},
 		Groups:      []survey.Group{{Name: "watch", GID: 1400}},
 		Listeners:   []survey.Listener{{Protocol: "tcp", Address: "::", Port: 8712}, {Protocol: "tcp", Address: "127.0.0.1", Port: 631, Process: "printd", PID: 9}, {Protocol: "udp", Address: "0.0.0.0", Port: 631, Container: "mast.sensor"}},
 		Paths: []survey.Path{

@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"io"
 	"slices"
-	"strconv"
 	"strings"
 
 	"github.com/docker/go-units"
@@ -107,7 +106,7 @@ func accountRows(s *survey.Survey) [][]string {
 				group = g.Name
 			}
 		}
-		rows = append(rows, []string{a.Name, strconv.Itoa(a.UID), strconv.Itoa(a.GID), group, strings.Join(also, ", ")})
+		rows = append(rows, []string{a.Name, fmt.Sprint(a.UID), fmt.Sprint(a.GID), group, strings.Join(also, ", ")})
 	}
 	return rows
 }

@@ -83,22 +83,22 @@ func parseACL(acl []string) (entries []entry, mask rights, masked bool) {
 
 // who is an identity as the kernel of the host knows it.
 type who struct {
-	uid, gid int
-	groups   []int
-	rules    func(uid, gid int) bool // whose files it may use whatever their modes say
+	uid, gid survey.ID
+	groups   []survey.ID
+	rules    func(uid, gid survey.ID) bool // whose files it may use whatever their modes say
 }
 
 // asRoot is what an engine with root makes of an identity: ids inside are those of the host.
-func asRoot(id lab.Identity, groups []int) who {
-	return who{id.UID, id.GID, groups, func(int, int) bool { return id.UID == 0 }}
+func asRoot(id lab.Identity, groups []survey.ID) who {
+	return who{id.UID, id.GID, groups, func(survey.ID, survey.ID) bool { return id.UID == 0 }}
 }
 
 // inNamespace is what an engine without root makes of it. Its root rules over the files of those that are
 // somebody inside (user_namespaces(7), "capable_wrt_inode_uidgid").
-func inNamespace(e *survey.Engine, id lab.Identity, groups []int) (w who, ok bool) {
+func inNamespace(e *survey.Engine, id lab.Identity, groups []survey.ID) (w who, ok bool) {
 	uid, known := survey.HostID(e.UIDMap, id.UID)
 	gid, both := survey.HostID(e.GIDMap, id.GID)
-	w = who{uid: uid, gid: gid, rules: func(uid, gid int) bool {
+	w = who{uid: uid, gid: gid, rules: func(uid, gid survey.ID) bool {
 		return id.UID == 0 && survey.HasHostID(e.UIDMap, uid) && survey.HasHostID(e.GIDMap, gid)
 	}}
 	for _, g := range groups {
@@ -180,11 +180,11 @@ func accessOne(p survey.Path, w who, want rights) (bool, string) {
 		return false, fmt.Sprintf("it is the owner, whom mode %s gives %s", p.Mode, rights(mode>>6&7))
 	}
 	for _, e := range entries {
-		if e.tag == "user" && e.id == strconv.Itoa(w.uid) {
+		if e.tag == "user" && e.id == strconv.FormatInt(w.uid, 10) {
 			return e.perms&mask&want != 0, maskedWords("the entry user:"+e.id, e.perms, mask, want)
 		}
 	}
-	member := func(gid int) bool { return gid == w.gid || slices.Contains(w.groups, gid) }
+	member := func(gid survey.ID) bool { return gid == w.gid || slices.Contains(w.groups, gid) }
 	matched, words := false, ""
 	if !masked && member(p.GID) {
 		owning := rights(mode >> 3 & 7)
@@ -194,7 +194,7 @@ func accessOne(p survey.Path, w who, want rights) (bool, string) {
 		return false, fmt.Sprintf("its group is the owning one, which mode %s gives %s", p.Mode, owning)
 	}
 	for _, e := range entries {
-		gid, err := strconv.Atoi(e.id)
+		gid, err := strconv.ParseInt(e.id, 10, 64)
 		if e.tag != "group" || !(e.id == "" && member(p.GID) || err == nil && member(gid)) {
 			continue
 		}

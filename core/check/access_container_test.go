@@ -14,6 +14,7 @@ import (
 	"proudlantern.example/lantern/core/declare"
 	"proudlantern.example/lantern/core/lab"
 	"proudlantern.example/lantern/core/plan"
+	"proudlantern.example/lantern/core/survey"
 	"proudlantern.example/lantern/engine"
 	"proudlantern.example/lantern/engine/enginetest"
 )
@@ -36,8 +37,8 @@ func TestAccessAgreesInContainers(t *testing.T) {
 		defer e.Close()
 		shut, asked := 0, 0
 		for n := range identities {
-			id := lab.Identity{UID: 1311 + random.IntN(3), GID: 1400 + random.IntN(3)}
-			groups := []int{1400 + random.IntN(3), 7399}[:random.IntN(3)]
+			id := lab.Identity{UID: 1311 + random.Int64N(3), GID: 1400 + random.Int64N(3)}
+			groups := []survey.ID{1400 + random.Int64N(3), 7399}[:random.IntN(3)]
 			c := plan.Container{
 				Image: enginetest.Page, User: fmt.Sprintf("%d:%d", id.UID, id.GID), Mode: "none", Restart: declare.Restart{Policy: "no"}, LogLimit: declare.LogLimit{Files: 1, Size: 1 << 20},
 			}

@@ -84,7 +84,7 @@ func randomTrees(t *testing.T, random *rand.Rand, n int) (trees [][]survey.Path)
 	for dir := root; dir != os.TempDir(); dir = filepath.Dir(dir) {
 		require.NoError(t, os.Chmod(dir, 0o755))
 	}
-	uids, gids := []int{1311, 1312, 1313, 7310, 7311}, []int{1400, 1401, 1402, 7399, 7400}
+	uids, gids := []survey.ID{1311, 1312, 1313, 7310, 7311}, []survey.ID{1400, 1401, 1402, 7399, 7400}
 	for i := range n {
 		full := filepath.Join(root, strconv.Itoa(i))
 		var tree []survey.Path
@@ -96,7 +96,7 @@ func randomTrees(t *testing.T, random *rand.Rand, n int) (trees [][]survey.Path)
 				mode |= 0o111 // else hardly anybody would come to the end
 			}
 			require.NoError(t, os.Mkdir(full, 0o700))
-			require.NoError(t, os.Chown(full, p.UID, p.GID))
+			require.NoError(t, os.Chown(full, int(p.UID), int(p.GID)))
 			require.NoError(t, os.Chmod(full, os.FileMode(mode)))
 			if random.IntN(2) == 0 {
 				p.ACL = randomACL(t, random, full, mode)
@@ -157,12 +157,15 @@ func TestAccessAgreesWithTheKernel(t *testing.T) {
 		}
 	}
 	for n := range identities {
-		id := lab.Identity{UID: 1311 + random.IntN(5), GID: 1400 + random.IntN(5)}
+		id := lab.Identity{UID: 1311 + random.Int64N(5), GID: 1400 + random.Int64N(5)}
 		if n%8 == 0 {
 			id = lab.Identity{}
 		}
-		groups := []int{1400 + random.IntN(5), 1400 + random.IntN(5)}[:random.IntN(3)]
-		q.UID, q.GID, q.Groups = id.UID, id.GID, groups
+		groups := []survey.ID{1400 + random.Int64N(5), 1400 + random.Int64N(5)}[:random.IntN(3)]
+		q.UID, q.GID, q.Groups = int(id.UID), int(id.GID), nil
+		for _, g := range groups {
+			q.Groups = append(q.Groups, int(g))
+		}
 
 		answers, w := kernel(nil), asRoot(id, groups)
 		for i, tree := range trees {

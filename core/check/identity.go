@@ -128,9 +128,9 @@ func accountContradiction(in *Input) {
 			continue
 		}
 		for _, v := range s.Env {
-			want := map[string]int{s.OwnerUID: s.Owner.UID, s.OwnerGID: s.Owner.GID}
+			want := map[string]survey.ID{s.OwnerUID: s.Owner.UID, s.OwnerGID: s.Owner.GID}
 			id, is := want[v.Name]
-			if right := strconv.Itoa(id); is && v.Origin != lab.FromOwner && !v.Value.Is(right) {
+			if right := strconv.FormatInt(id, 10); is && v.Origin != lab.FromOwner && !v.Value.Is(right) {
 				in.report(s, source.Problem{
 					At: v.At, Message: fmt.Sprintf("%s is set to %s, and the owner %s has %d", v.Name, v.Value, s.Owner.Name, id),
 					Because: []source.Because{{Text: "owner-variables hands over the ids of this owner", At: s.Owner.At}},
@@ -154,7 +154,7 @@ func accountMixed(in *Input) {
 	type user struct {
 		service *lab.Service
 		id      lab.Identity
-		groups  []int
+		groups  []survey.ID
 	}
 	first := map[*lab.Host]map[string][]user{}
 	for _, s := range in.surveyed() {
@@ -171,7 +171,7 @@ func accountMixed(in *Input) {
 				first[s.Stack.Host] = map[string][]user{}
 			}
 			for _, o := range first[s.Stack.Host][m.Source] {
-				common := slices.ContainsFunc(u.groups, func(g int) bool { return slices.Contains(o.groups, g) })
+				common := slices.ContainsFunc(u.groups, func(g survey.ID) bool { return slices.Contains(o.groups, g) })
 				if o.id.UID != u.id.UID && !common {
 					facts := s.Stack.Host.Survey
 					in.report(s, source.Problem{

@@ -237,7 +237,7 @@ func volumeOwner(in *Input) {
 			whose := image.User
 			user, _, _ := strings.Cut(image.User, ":")
 			switch {
-			case user == strconv.Itoa(s.RunAs.UID) && !m.StartEmpty:
+			case user == strconv.FormatInt(s.RunAs.UID, 10) && !m.StartEmpty:
 				continue
 			case m.StartEmpty:
 				whose = "root, as it starts empty"
@@ -551,7 +551,7 @@ func deviceMissing(in *Input) {
 			p := source.Problem{At: at, Message: fmt.Sprintf("%s may not open %s, which belongs to %s and %s, mode %s", words, d.Host, facts.UserName(f.UID), facts.GroupName(f.GID), f.Mode)}
 			w.groups = append(w.groups, f.GID)
 			if got, _ := access(device, w, mayRead); got&mayRead != 0 && (facts.Engine == nil || !facts.Engine.Rootless) {
-				group := strconv.Itoa(f.GID)
+				group := strconv.FormatInt(f.GID, 10)
 				p.Mend = &source.Mend{Text: fmt.Sprintf("extra-groups = [\"%s\"] gives it the device's group", group), Edits: addTo(s, "extra-groups", s.Declared().Settings.ExtraGroups, group)}
 			}
 			in.report(s, p)

@@ -259,10 +259,10 @@ func closedAbove(facts *survey.Survey, p survey.Path) (closed survey.Path, decid
 }
 
 // groupsOf returns the further groups that the service's process has.
-func groupsOf(s *lab.Service) []int {
-	var gids []int
+func groupsOf(s *lab.Service) []survey.ID {
+	var gids []survey.ID
 	for _, g := range s.Settings.Groups {
-		if gid, err := strconv.Atoi(g); err == nil {
+		if gid, err := strconv.ParseInt(g, 10, 64); err == nil {
 			gids = append(gids, gid)
 		}
 	}

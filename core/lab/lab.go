@@ -8,6 +8,7 @@ import (
 	"net/netip"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -222,7 +223,7 @@ type Mount struct {
 // Identity is a user and group on a host.
 type Identity struct {
 	Name     string // as declared
-	UID, GID int
+	UID, GID survey.ID
 	At       source.Span
 	Known    bool // false: not looked up, or not found
 }
@@ -345,7 +346,7 @@ func (s *Service) Identity() (id Identity, ok bool, why string) {
 // imageUser reads the user of an image's configuration (OCI image specification, "config.User") when it is
 // given in numbers. A uid alone has the group that the image's own files give it, which is unknown; root's is
 // 0.
-func imageUser(user string) (uid, gid int, ok bool) {
+func imageUser(user string) (uid, gid survey.ID, ok bool) {
 	if user == "" || user == "root" || user == "0" {
 		return 0, 0, true
 	}
@@ -379,7 +380,7 @@ func (s *Service) Links() []string {
 			if s.Page.TLS {
 				scheme = "https"
 			}
-			links = append(links, scheme+"://"+at+":"+itoa(host)+s.Page.Path)
+			links = append(links, scheme+"://"+at+":"+strconv.Itoa(host)+s.Page.Path)
 		}
 	}
 	return links

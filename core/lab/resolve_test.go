@@ -60,12 +60,12 @@ func TestWhatWins(t *testing.T) {
 		"tide-log/stack.toml": `
 service.a = { image = "a" }
 service.b = { image = "b", timezone = "host", owner = "ranger:watch", restart = "no", log-limit = "none", ready = { tcp = 80, within = "3s" } }
-service.c = { image = "c", timezone = "none", run-as = "1:2", stop-within = "1m" }
+service.c = { image = "c", timezone = "none", run-as = "4294967294:2147483650", stop-within = "1m" }
 `}
 	st := resolveFiles(t, files, lampRoom).Stacks[0]
 	a, b, c := st.Service("a"), st.Service("b"), st.Service("c")
 	assert.Equal(t, []string{"Atlantic/Faroe", "Atlantic/Reykjavik", ""}, []string{a.Zone.Name, b.Zone.Name, c.Zone.Name})
-	assert.Equal(t, [][2]int{{1311, 1400}, {1312, 1400}, {1, 2}}, [][2]int{{a.Owner.UID, a.Owner.GID}, {b.Owner.UID, b.Owner.GID}, {c.RunAs.UID, c.RunAs.GID}})
+	assert.Equal(t, [][2]survey.ID{{1311, 1400}, {1312, 1400}, {4294967294, 2147483650}}, [][2]survey.ID{{a.Owner.UID, a.Owner.GID}, {b.Owner.UID, b.Owner.GID}, {c.RunAs.UID, c.RunAs.GID}})
 	assert.Equal(t, []string{"always", "no", "always"}, []string{a.Restart.String(), b.Restart.String(), c.Restart.String()})
 	assert.Equal(t, []string{"7s", "3s"}, []string{a.ReadyWithin.String(), b.ReadyWithin.String()})
 	assert.Equal(t, declare.LogLimit{Files: 5, Size: 10_000_000}, a.LogLimit, "built in")

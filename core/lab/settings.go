@@ -178,10 +178,10 @@ func (r *resolver) groups(s *Service, d *declare.Settings, in *scope) {
 		if !ok {
 			continue
 		}
-		if _, err := strconv.Atoi(v.Text); err == nil {
+		if _, err := strconv.ParseInt(v.Text, 10, 64); err == nil {
 			gid, err := number(v.Text)
 			if err != nil {
-				r.problem("value-grammar", v.Part(0, len(v.Text)), "a gid is a whole number from 0 to %d", math.MaxInt32)
+				r.problem("value-grammar", v.Part(0, len(v.Text)), "a gid is a whole number from 0 to %d", uint32(math.MaxUint32))
 				continue
 			}
 			s.Settings.Groups = append(s.Settings.Groups, itoa(gid))

@@ -176,7 +176,7 @@ func (l *Lab) Mounts() []MountUse {
 		for _, s := range st.Services {
 			as := ""
 			if id, ok, _ := s.Identity(); ok {
-				as = strconv.Itoa(id.UID) + ":" + strconv.Itoa(id.GID)
+				as = itoa(id.UID) + ":" + itoa(id.GID)
 				if facts != nil {
 					as = facts.UserName(id.UID)
 				}

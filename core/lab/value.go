@@ -9,6 +9,7 @@ import (
 	"proudlantern.example/lantern/core/declare"
 	"proudlantern.example/lantern/core/secret"
 	"proudlantern.example/lantern/core/source"
+	"proudlantern.example/lantern/core/survey"
 )
 
 // Value is a text with its references replaced.
@@ -305,7 +306,7 @@ func (r *resolver) serviceReference(name, rest string, at source.Span, in *scope
 	r.ports(target)
 	for _, p := range target.Ports {
 		if port >= p.Container.First && port <= p.Container.Last && p.Host.First > 0 {
-			return Value{Text: itoa(p.Host.First + port - p.Container.First)}
+			return Value{Text: strconv.Itoa(p.Host.First + port - p.Container.First)}
 		}
 	}
 	// A mapping that could not be read is reported itself, and may well be the one that is meant.
@@ -425,9 +426,9 @@ func (r *resolver) hostOf(in *scope) *Host {
 	return in.stack.Host
 }
 
-func itoa(n int) string { return strconv.Itoa(n) }
+func itoa(n survey.ID) string { return strconv.FormatInt(n, 10) }
 
-func number(s string) (int, error) {
-	n, err := strconv.ParseUint(s, 10, 31)
-	return int(n), err
+func number(s string) (survey.ID, error) {
+	n, err := strconv.ParseUint(s, 10, 32)
+	return survey.ID(n), err
 }

@@ -151,7 +151,7 @@ func (v Volume) differences(f survey.Volume) []Difference {
 type Folders struct {
 	Path, Below string
 	Paths       []string // in the order in which they are made
-	UID, GID    int
+	UID, GID    survey.ID
 	Mode        uint32
 }
 

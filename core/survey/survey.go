@@ -81,13 +81,13 @@ func (s *Survey) SeesHolders() bool {
 
 // IDMap is a stretch of ids inside containers, and the first id of the host that it stands for.
 type IDMap struct {
-	Inside int `json:"inside"`
-	Host   int `json:"host"`
-	Count  int `json:"count"`
+	Inside ID `json:"inside"`
+	Host   ID `json:"host"`
+	Count  ID `json:"count"`
 }
 
 // HostID returns the id of the host that one inside a container stands for.
-func HostID(maps []IDMap, inside int) (int, bool) {
+func HostID(maps []IDMap, inside ID) (ID, bool) {
 	for _, m := range maps {
 		if n := inside - m.Inside; n >= 0 && n < m.Count {
 			return m.Host + n, true
@@ -97,12 +97,12 @@ func HostID(maps []IDMap, inside int) (int, bool) {
 }
 
 // HasHostID reports whether an id of the host is any at all inside.
-func HasHostID(maps []IDMap, host int) bool {
+func HasHostID(maps []IDMap, host ID) bool {
 	return slices.ContainsFunc(maps, func(m IDMap) bool { return host >= m.Host && host < m.Host+m.Count })
 }
 
 // AccountOf returns the account with a uid.
-func (s *Survey) AccountOf(uid int) (Account, bool) {
+func (s *Survey) AccountOf(uid ID) (Account, bool) {
 	return find(s.Accounts, func(a Account) bool { return a.UID == uid })
 }
 
@@ -118,18 +118,21 @@ func (s *Survey) FileSystemOf(path string) (FileSystem, bool) {
 	return holds, holds.Mount != ""
 }
 
+// ID is a uid or gid: 32 bits without a sign (credentials(7)), which an int of a 32-bit machine does not hold.
+type ID = int64
+
 // Account is a user of the host.
 type Account struct {
 	Name   string `json:"name"`
-	UID    int    `json:"uid"`
-	GID    int    `json:"gid"`
-	Groups []int  `json:"groups,omitempty"` // further groups
+	UID    ID     `json:"uid"`
+	GID    ID     `json:"gid"`
+	Groups []ID   `json:"groups,omitempty"` // further groups
 }
 
 // Group is a group of the host.
 type Group struct {
 	Name string `json:"name"`
-	GID  int    `json:"gid"`
+	GID  ID     `json:"gid"`
 }
 
 // Listener is a socket that waits for connections or datagrams.
@@ -158,8 +161,8 @@ type Path struct {
 	Path   string   `json:"path"`
 	Kind   string   `json:"kind"`
 	Real   string   `json:"real,omitempty"` // without symbolic links
-	UID    int      `json:"uid"`
-	GID    int      `json:"gid"`
+	UID    ID       `json:"uid"`
+	GID    ID       `json:"gid"`
 	Mode   string   `json:"mode,omitempty"`   // four octal digits
 	ACL    []string `json:"acl,omitempty"`    // POSIX.1e entries beyond the mode: "group:1401:r-x", "mask::r-x"
 	Inside []Inside `json:"inside,omitempty"` // what is right inside a folder, summed up
@@ -168,8 +171,8 @@ type Path struct {
 
 // Inside are entries of a folder that are alike.
 type Inside struct {
-	UID     int    `json:"uid"`
-	GID     int    `json:"gid"`
+	UID     ID     `json:"uid"`
+	GID     ID     `json:"gid"`
 	Mode    string `json:"mode"` // four octal digits
 	Kind    string `json:"kind"`
 	Count   int    `json:"count"`
@@ -190,8 +193,8 @@ func (p Path) NearPaths() []string {
 // DeviceFile is a device that the lab asks about.
 type DeviceFile struct {
 	Path    string `json:"path"`
-	UID     int    `json:"uid"`
-	GID     int    `json:"gid"`
+	UID     ID     `json:"uid"`
+	GID     ID     `json:"gid"`
 	Mode    string `json:"mode,omitempty"` // four octal digits
 	Missing bool   `json:"missing,omitempty"`
 }
@@ -258,8 +261,8 @@ type Volume struct {
 // VolumeRoot is the root folder of a volume. A container fills an empty one from its image, owner and mode
 // included.
 type VolumeRoot struct {
-	UID   int    `json:"uid"`
-	GID   int    `json:"gid"`
+	UID   ID     `json:"uid"`
+	GID   ID     `json:"gid"`
 	Mode  string `json:"mode"` // four octal digits
 	Empty bool   `json:"empty,omitempty"`
 }
@@ -326,19 +329,19 @@ func (s *Survey) Group(name string) (Group, bool) {
 }
 
 // UserName returns the name of a uid, or "uid N".
-func (s *Survey) UserName(uid int) string {
+func (s *Survey) UserName(uid ID) string {
 	if a, ok := s.AccountOf(uid); ok {
-		return a.Name + " (uid " + strconv.Itoa(uid) + ")"
+		return a.Name + " (uid " + strconv.FormatInt(uid, 10) + ")"
 	}
-	return "uid " + strconv.Itoa(uid)
+	return "uid " + strconv.FormatInt(uid, 10)
 }
 
 // GroupName returns the name of a gid, or "gid N".
-func (s *Survey) GroupName(gid int) string {
+func (s *Survey) GroupName(gid ID) string {
 	if g, ok := find(s.Groups, func(g Group) bool { return g.GID == gid }); ok {
-		return g.Name + " (gid " + strconv.Itoa(gid) + ")"
+		return g.Name + " (gid " + strconv.FormatInt(gid, 10) + ")"
 	}
-	return "gid " + strconv.Itoa(gid)
+	return "gid " + strconv.FormatInt(gid, 10)
 }
 
 // Path returns what is known of a path.

@@ -12,7 +12,7 @@ import (
 func TestSavedSurveyIsTheSame(t *testing.T) {
 	s := &Survey{
 		Survey: Version, Host: "lamp-room", Taken: time.Date(2026, 11, 23, 10, 0, 0, 0, time.UTC), Platform: "linux/amd64", Timezone: "Atlantic/Faroe",
-		Engine: &Engine{API: "1.41", Name: "engine", Version: "1"}, Accounts: []Account{{"keeper", 1311, 1400, []int{1410}}}, Groups: []Group{{"watch", 1400}},
+		Engine: &Engine{API: "1.41", Name: "engine", Version: "1"}, Accounts: []Account{{"keeper", 1311, 1400, []ID{1410}}}, Groups: []Group{{"watch", 1400}},
 		Listeners: []Listener{{"tcp", "0.0.0.0", 8712, "lampd", 812, ""}}, Paths: []Path{{Path: "/srv", Kind: Folder, Real: "/srv", Mode: "0755", ACL: []string{"mask::r-x"}}, {Path: "/srv/x", Kind: Missing, Near: []string{"/srv/X"}}},
 		Images: []Image{{Reference: "a", Source: Absent}}, Unknown: map[string]string{"processes": "only root"},
 	}

@@ -157,7 +157,7 @@ func (s *Server) makeFolder(name string, h *tar.Header) error {
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	made := survey.Path{Path: name, Real: name, Kind: survey.Folder, UID: h.Uid, GID: h.Gid, Mode: fmt.Sprintf("%04o", h.Mode)}
+	made := survey.Path{Path: name, Real: name, Kind: survey.Folder, UID: survey.ID(h.Uid), GID: survey.ID(h.Gid), Mode: fmt.Sprintf("%04o", h.Mode)}
 	i := slices.IndexFunc(m.Paths, func(p survey.Path) bool { return p.Path == name })
 	switch {
 	case i < 0:

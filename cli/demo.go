@@ -23,7 +23,7 @@ func (s *session) demoCommand() *cli.Command {
 	var stay bool
 	return &cli.Command{
 		Name: "demo", Usage: "guided tour on a sample lab; needs no engine",
-		Description: "Writes the lab Skerry Light, finds its five mistakes, mends and deploys it. No network, no engine, no questions.",
+		Description: "Writes the lab Skerry Light, finds its five mistakes, fixes and deploys it. No network, no engine, no questions.",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "dir", Usage: "put the lab into `DIR` (default: a new temporary folder)", Destination: &dir},
 			&cli.BoolFlag{Name: "stay", Usage: "keep the stand-in engines running for your own tries; with the folder of an earlier demo: only that", Destination: &stay},

@@ -133,9 +133,9 @@ func tryHost(ctx context.Context, at declare.EngineAddress) (because, do string,
 		conn.Close()
 		return "", "", nil
 	case errors.As(err, &name):
-		return "the name " + at.Host + " does not resolve", "mend the name, or use the address", err
+		return "the name " + at.Host + " does not resolve", "correct the name, or use the address", err
 	case errors.Is(err, syscall.ECONNREFUSED):
-		return fmt.Sprintf("%s refuses the connection: nothing listens on port %s there", at.Host, at.Port), "let the engine listen there, or mend the port", err
+		return fmt.Sprintf("%s refuses the connection: nothing listens on port %s there", at.Host, at.Port), "let the engine listen there, or correct the port", err
 	case errors.Is(err, syscall.EHOSTUNREACH), errors.Is(err, syscall.ENETUNREACH):
 		return "there is no way to " + at.Host + " from here", "", err
 	case errors.As(err, &late) && late.Timeout():

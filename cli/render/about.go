@@ -20,7 +20,7 @@ func AboutRule(w io.Writer, p Paint, r check.Rule) {
 		}
 	}
 	if r.Mends {
-		fmt.Fprintf(w, "\n  %s\n", p.Faint("check --fix can mend it"))
+		fmt.Fprintf(w, "\n  %s\n", p.Faint("check --fix can fix it"))
 	}
 }
 
@@ -106,8 +106,8 @@ func Reference(w io.Writer, lab, stack []declare.KeyDoc) {
 // Rules writes all rules as Markdown: a table, then each with its texts.
 func Rules(w io.Writer, rules []check.Rule) {
 	cell := strings.NewReplacer("|", `\|`, "\n", " ⏎ ")
-	fmt.Fprint(w, "# The rules of the check\n\nPrinted by `lantern about --all rules`. `[check]` of lab.toml gives a rule another severity, `accept` says yes to a finding, with a reason.\n\n"+
-		"| rule | severity | finds | needs | mends |\n| --- | --- | --- | --- | --- |\n")
+	fmt.Fprint(w, "# The rules of the check\n\nPrinted by `lantern about --all rules`. `[check]` of lab.toml gives a rule another severity, `accept` accepts a finding, with a reason.\n\n"+
+		"| rule | severity | finds | needs | fix |\n| --- | --- | --- | --- | --- |\n")
 	for _, r := range rules {
 		mends := ""
 		if r.Mends {

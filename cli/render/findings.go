@@ -173,7 +173,7 @@ func summary(w io.Writer, p Paint, groups [][]check.Finding) {
 	}
 	hint := "check STACK shows one stack alone, --verbose each finding in full"
 	if mends > 0 {
-		hint = fmt.Sprintf("check --fix mends %d of them; %s", mends, hint)
+		hint = fmt.Sprintf("check --fix fixes %d of them; %s", mends, hint)
 	}
 	fmt.Fprintln(w, p.Faint(hint))
 }

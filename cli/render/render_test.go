@@ -310,7 +310,7 @@ mast/stack.toml:1:1  port-clash  accepted: we know
 
 error    port-random 8
 warning  image-moving-tag 8
-check --fix mends 8 of them; check STACK shows one stack alone, --verbose each finding in full
+check --fix fixes 8 of them; check STACK shows one stack alone, --verbose each finding in full
 8 errors, 8 warnings, 0 notes in 0 stacks, 0 services on 0 hosts; 1 accepted
 `, "\n"), b.String())
 }

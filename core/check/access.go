@@ -121,7 +121,7 @@ func whoIs(s *lab.Service) (w who, words string, err error) {
 		return asRoot(id, groupsOf(s)), words, nil
 	}
 	if len(facts.Engine.UIDMap) == 0 {
-		return who{}, "", fmt.Errorf("the engine of %s runs without root, and nobody knows which ids of the host those inside are", s.Stack.Host.Name)
+		return who{}, "", fmt.Errorf("the engine of %s runs without root, and it is not known which ids of the host those inside are", s.Stack.Host.Name)
 	}
 	if w, ok = inNamespace(facts.Engine, id, groupsOf(s)); !ok {
 		return who{}, "", fmt.Errorf("uid %d and gid %d are nobody on the engine of %s, which runs without root", id.UID, id.GID, s.Stack.Host.Name)

@@ -15,7 +15,7 @@ import (
 var environmentRules = []Rule{
 	{
 		Name: "env-file-missing", Severity: Error, Needs: Files, Mends: true,
-		Title:   "an environment file that is not there or cannot be read",
+		Title:   "an environment file that does not exist or cannot be read",
 		Text:    "Paths are relative to the folder of the file that names them, and stay inside the lab.",
 		Mistake: `env-files = ["mats.env", "${stack.name}-moor.env"]`,
 		Mended:  `env-files = ["mast.env", "${stack.name}-more.env"]`,
@@ -34,15 +34,15 @@ var environmentRules = []Rule{
 		Find:    resolverFinds,
 	}, {
 		Name: "env-invisible", Severity: Error, Needs: Files, Mends: true,
-		Title:   "something in an environment file that nobody sees and that becomes part of a value",
+		Title:   "invisible characters in an environment file that become part of a value",
 		Text:    "Carriage returns, byte-order marks, blanks at the end and no-break spaces come along when files are copied between systems. A password with one at its end is a wrong password.",
 		Mistake: "A=b␍    # ␍ stands for a carriage return",
 		Mended:  "A=b",
 		Find:    resolverFinds,
 	}, {
 		Name: "env-duplicate", Severity: Warning, Needs: Files, Mends: true,
-		Title:   "a name that stands twice in one environment file",
-		Text:    "The later one wins. Whoever changes the earlier one wonders why nothing happens.",
+		Title:   "a variable that is set twice in one environment file",
+		Text:    "The later one wins, so a change of the earlier one does nothing.",
 		Mistake: "LEVEL=info\nLEVEL=debug",
 		Mended:  `LEVEL=debug`,
 		Find:    resolverFinds,

@@ -18,7 +18,7 @@ var hostRules = []Rule{
 		Find:    resolverFinds,
 	}, {
 		Name: "host-unreachable", Severity: Error, Needs: Host,
-		Title:   "a host that cannot be reached, or that does not let us in",
+		Title:   "a host that cannot be reached, or that refuses the connection",
 		Text:    "Nothing can be deployed to it, and nothing is known of it: the rules that need it are skipped.",
 		Mistake: `engine = "tcp://boathose.example:2376"`,
 		Mended:  `engine = "tcp://boathouse.example:2376"`,
@@ -49,7 +49,7 @@ var hostRules = []Rule{
 		},
 	}, {
 		Name: "engine-lacks", Severity: Warning, Needs: Host,
-		Title:   "a declared key that the engine of the host cannot honour",
+		Title:   "a key that the engine of the host does not support",
 		Text:    "What is asked for is left out on that host; everything else of the service is as declared.",
 		Mistake: `init = true    # on an engine without a first process of its own`,
 		Mended:  `# init left out, or the engine's package for it installed`,

@@ -16,7 +16,7 @@ import (
 var identityRules = []Rule{
 	{
 		Name: "account-unknown", Severity: Error, Needs: Host, Mends: true, Rests: Names,
-		Title:   "no such account or group on the host",
+		Title:   "an account or group that does not exist on the host",
 		Text:    "Names of accounts are looked up on the host of the stack, not on the machine that runs lantern.",
 		Mistake: `owner = "keper"`,
 		Mended:  `owner = "keeper"`,
@@ -40,7 +40,7 @@ var identityRules = []Rule{
 		},
 	}, {
 		Name: "account-unowned", Severity: Note, Needs: Host,
-		Title:   "a uid that nobody on the host has",
+		Title:   "a uid that no account on the host has",
 		Text:    "Its files will show as a number. That may be meant: a uid of its own keeps a service apart.",
 		Mistake: `owner = "1999:1400"`,
 		Mended:  `owner = "keeper"`,
@@ -94,7 +94,7 @@ func accountUnowned(in *Input) {
 				continue
 			}
 			if !slices.ContainsFunc(facts.Accounts, func(a survey.Account) bool { return a.UID == id.UID }) {
-				in.reportOnce(s, source.Problem{At: id.At, Message: fmt.Sprintf("nobody on %s has uid %d", s.Stack.Host.Name, id.UID)})
+				in.reportOnce(s, source.Problem{At: id.At, Message: fmt.Sprintf("no account on %s has uid %d", s.Stack.Host.Name, id.UID)})
 			}
 		}
 	}

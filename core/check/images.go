@@ -18,7 +18,7 @@ var nowhere = regexp.MustCompile(`no such host|server misbehaving|name resolutio
 var imageRules = []Rule{
 	{
 		Name: "image-reference", Severity: Error, Needs: Files,
-		Title:   "not a valid reference of an image",
+		Title:   "not a valid image reference",
 		Text:    "References are written in small letters: REGISTRY/NAME:TAG or REGISTRY/NAME@DIGEST.",
 		Mistake: `image = "Wind Sensor"`,
 		Mended:  `image = "registry.skerry.example/wind-sensor:1.4"`,
@@ -40,7 +40,7 @@ var imageRules = []Rule{
 				case !ok:
 					why := host.Survey.Unknown["image "+s.Image.Text]
 					if why == "" {
-						why = "nobody has asked for it"
+						why = "it was not asked for"
 					}
 					in.skip(s.Image.Text, why)
 				case s.Fetch == "never" && image.Source != survey.FromEngine:
@@ -63,7 +63,7 @@ var imageRules = []Rule{
 	}, {
 		Name: "image-registry", Severity: Warning, Needs: Image,
 		Title:   "the registry of an image that is not on the host cannot be found",
-		Text:    "Its name does not resolve, or nobody answers there. The deploy would fail when it pulls the image; perhaps a letter of the name is wrong.",
+		Text:    "Its name does not resolve, or nothing answers there. The deploy would fail when it pulls the image. Perhaps a letter of the name is wrong.",
 		Mistake: `image = "registry.skery.example/sensor:1.4"    # no such machine`,
 		Mended:  `image = "registry.skerry.example/sensor:1.4"`,
 		Find: func(in *Input) {

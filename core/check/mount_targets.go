@@ -64,7 +64,7 @@ var targetRules = []Rule{
 		Find:    mountWriters,
 	}, {
 		Name: "mount-unkept", Severity: Warning, Needs: Image, Mends: true, Rests: Uses,
-		Title:   "a path where the image keeps data, and that no mount covers",
+		Title:   "a path where the image keeps data, without a mount",
 		Text:    "What it writes there is lost at each replacement. Mount a folder or a volume, or memory where nothing needs to be kept.",
 		Mistake: `image = "registry.skerry.example/store:4.2"    # keeps /var/lib/store, and nothing is mounted there`,
 		Mended:  "mounts = [\"volume store -> /var/lib/store\"]\n\n[volume.store]",
@@ -79,7 +79,7 @@ var targetRules = []Rule{
 		},
 	}, {
 		Name: "mount-unlisted", Severity: Warning, Needs: Image, Mends: true,
-		Title:   "a path inside is one letter, or one letter case, away from one where the image keeps data",
+		Title:   "a path inside is nearly, but not quite, one where the image keeps data",
 		Text:    "The service would keep its data beside the mount, and lose it.",
 		Mistake: `mounts = ["/srv/skerry/mast -> /var/lib/Store"]    # the image keeps /var/lib/store`,
 		Mended:  `mounts = ["/srv/skerry/mast -> /var/lib/store"]`,
@@ -99,7 +99,7 @@ var targetRules = []Rule{
 		},
 	}, {
 		Name: "mount-contents-denied", Severity: Warning, Needs: Host,
-		Title:   "the folder is right, and entries inside it are not",
+		Title:   "the rights of a folder are fine, those of entries inside it are not",
 		Text:    "Files that an earlier run left as somebody else cannot be read, or written. Up to 200 entries right inside the folder are looked at.",
 		Mistake: `mounts = ["/srv/skerry/mast -> /data"]    # it belongs to keeper, and files inside to root, mode 0600`,
 		Mended:  `# after: chown -R keeper:watch /srv/skerry/mast`,
@@ -188,7 +188,7 @@ var targetRules = []Rule{
 	}, {
 		Name: "volume-shared", Severity: Warning, Needs: Files, Mends: true, Rests: Holders,
 		Title:   "two stacks use one volume of the engine",
-		Text:    "Neither knows of the other's files, and retiring one says nothing of the other. The mend gives one of them a volume of its own, and is offered where nothing of that stack runs yet: what runs would find its files gone.",
+		Text:    "Neither knows of the other's files, and retiring one says nothing of the other. The fix gives one of them a volume of its own, and is offered where nothing of that stack runs yet: what runs would find its files gone.",
 		Mistake: `engine-name = "readings"    # in tide-log and in mast`,
 		Mended:  `engine-name = "mast.v"`,
 		Find:    volumeShared,
@@ -231,7 +231,7 @@ func volumeOwner(in *Input) {
 				continue // mount-denied judges what is in it
 			}
 			if !ok {
-				in.skip(s.Image.Text, "nobody knows what the image declares")
+				in.skip(s.Image.Text, "it is not known what the image declares")
 				continue
 			}
 			whose := image.User

@@ -17,9 +17,9 @@ import (
 var mountRules = []Rule{
 	{
 		Name: "mount-missing", Severity: Error, Needs: Host, Mends: true,
-		Title:   "the folder or file of a mount does not exist on the host, and nothing says that it may be made",
-		Text:    "Some engines would make an empty folder there that belongs to root, and the service would find none of its data. Let it be made, with its owner, by create; make it yourself; or mend the path.",
-		Mistake: `mounts = ["${folder.data}/nobody -> /data"]    # nobody has made it`,
+		Title:   "the folder or file of a mount does not exist on the host, and create does not allow making it",
+		Text:    "Some engines would make an empty folder there that belongs to root, and the service would find none of its data. Let it be made, with its owner, by create; make it yourself; or correct the path.",
+		Mistake: `mounts = ["${folder.data}/nobody -> /data"]    # it does not exist`,
 		Mended:  `mounts = ["${folder.data}/nobody -> /data, create"]`,
 		Find: func(in *Input) {
 			eachMissing(in, func(s *lab.Service, m lab.Mount, p survey.Path) {
@@ -58,7 +58,7 @@ var mountRules = []Rule{
 		},
 	}, {
 		Name: "mount-denied", Severity: Error, Needs: Host,
-		Title:   "the service's identity may not enter, read or write what is mounted",
+		Title:   "the service has no right to enter, read or write what is mounted",
 		Text:    "Inside a container the rights of the mounted folder itself count, not those of the folders above it. A mount that is not read-only has to be writable. Change the owner, the mode or the access control list on the host, or declare another identity.",
 		Mistake: "run-as = \"ranger\"\nmounts = [\n  \"${folder.data}/mast -> /a\",    # which belongs to keeper, mode 0750\n]",
 		Mended:  `run-as = "keeper"`,
@@ -196,7 +196,7 @@ func mountDenied(in *Input) {
 		}
 		if f, ok := host.Survey.FileSystemOf(cmp.Or(p.Real, p.Path)); ok && !m.ReadOnly && slices.Contains(f.Options, "ro") {
 			in.report(s, source.Problem{
-				At: m.SourceAt, Message: fmt.Sprintf("%s on %s: nobody may write there, because the file system at %s is mounted read-only", m.Source, host.Name, f.Mount),
+				At: m.SourceAt, Message: fmt.Sprintf("%s on %s: no user may write there, because the file system at %s is mounted read-only", m.Source, host.Name, f.Mount),
 			})
 			return
 		}

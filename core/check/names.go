@@ -15,7 +15,7 @@ import (
 var nameRules = []Rule{
 	{
 		Name: "name-taken", Severity: Error, Needs: Host,
-		Title:   "a container, network or volume of that name is there, and it is not of this lab",
+		Title:   "a container, network or volume of that name exists, and does not belong to this lab",
 		Text:    "Nothing is taken over that somebody else made. Rename or remove it on the host, or give the stack another name; a volume or network can be used as it is with existing.",
 		Mistake: `[service.sensor]    # and a container mast.sensor made by hand`,
 		Mended:  `[service.wind-sensor]`,
@@ -29,7 +29,7 @@ var nameRules = []Rule{
 		Find:    aliasClash,
 	}, {
 		Name: "network-overlap", Severity: Error, Needs: Host,
-		Title:   "the addresses of a network are taken by another network of the host",
+		Title:   "the addresses of a network overlap those of another network or route",
 		Text:    "The engine refuses such a network, or the host's way to the other one is lost.",
 		Mistake: `subnet = "198.51.100.0/24"    # another network has 198.51.100.128/26`,
 		Mended:  `subnet = "198.51.100.0/26"`,

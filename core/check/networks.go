@@ -13,7 +13,7 @@ import (
 var networkRules = []Rule{
 	{
 		Name: "network-unknown", Severity: Error, Needs: Files, Mends: true, Rests: Names,
-		Title:   "a network that lab.toml does not have",
+		Title:   "a network that lab.toml does not declare",
 		Text:    "Networks that stacks share are declared in lab.toml, so that all mean the same one. The nearest name is offered.",
 		Mistake: `networks = ["causway"]`,
 		Mended:  `networks = ["causeway"]`,
@@ -21,8 +21,8 @@ var networkRules = []Rule{
 	}, {
 		Name: "network-missing", Severity: Error, Needs: Host, Mends: true, Rests: Names,
 		Title:   "a network that somebody else makes (existing) and that the host does not have",
-		Text:    "What is existing is never made by lantern. Make it on the host, mend engine-name, or take existing out.",
-		Mistake: "[network.causeway]\nexisting = true    # nobody has made it",
+		Text:    "What is existing is never made by lantern. Make it on the host, correct engine-name, or take existing out.",
+		Mistake: "[network.causeway]\nexisting = true    # it does not exist",
 		Mended:  "[network.causeway]\nexisting = true\nengine-name = \"old-causeway\"",
 		Find:    networkMissing,
 	}, {

@@ -19,7 +19,7 @@ var orderRules = []Rule{
 		Find:    orderCircular,
 	}, {
 		Name: "order-unknown", Severity: Error, Needs: Files, Mends: true, Rests: Names,
-		Title:   "after, or shares-network-with, names a service or a stack that is not there",
+		Title:   "after, or shares-network-with, names a service or a stack that does not exist",
 		Text:    "The nearest name is offered.",
 		Mistake: `after = ["gauges"]`,
 		Mended:  `after = ["gauge"]`,

@@ -29,7 +29,7 @@ var portRules = []Rule{
 		Find:    portInUse,
 	}, {
 		Name: "port-reserved", Severity: Error, Needs: Files, Mends: true, Rests: Holders,
-		Title:   "a host port that lab.toml keeps from services",
+		Title:   "a host port that lab.toml reserves",
 		Text:    "reserved-ports of a host names ports that something else needs, now or later; \"PORT for STACK/SERVICE\" keeps one for a single service.",
 		Mistake: `ports = ["8785 -> 80", "8795 -> 81"]    # the host has reserved-ports = ["8780-8790"]`,
 		Mended:  `ports = ["8791 -> 80", "8795 -> 81"]`,

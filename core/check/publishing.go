@@ -21,7 +21,7 @@ var publishingRules = []Rule{
 		Find:    portPrivileged,
 	}, {
 		Name: "port-swapped", Severity: Error, Needs: Image, Mends: true, Rests: Names,
-		Title:   "the two sides of a port look exchanged",
+		Title:   "the two sides of a port look swapped",
 		Text:    "The image declares the number on the left, and not the one on the right. The host's side stands on the left.",
 		Mistake: `ports = ["8080 -> 8710"]    # the image declares 8080`,
 		Mended:  `ports = ["8710 -> 8080"]`,
@@ -35,7 +35,7 @@ var publishingRules = []Rule{
 		Find:    portUnlisted,
 	}, {
 		Name: "port-random", Severity: Warning, Needs: Files,
-		Title:   "a host port that the engine picks",
+		Title:   "a host port that the engine chooses",
 		Text:    "It is another one after every replacement, and links to it break.",
 		Mistake: `ports = ["any -> 8080"]`,
 		Mended:  `ports = ["8710 -> 8080"]`,

@@ -206,7 +206,7 @@ func (r *Result) judge(l *lab.Lab) map[int]bool {
 			}
 		}
 		if f.firm && (accepted != "" || severity != f.Severity) {
-			f.Because = append(f.Because[:len(f.Because):len(f.Because)], source.Because{Text: "this one stays an error: without it nobody knows what to deploy"})
+			f.Because = append(f.Because[:len(f.Because):len(f.Because)], source.Because{Text: "this one stays an error: without it, it is not known what to deploy"})
 		} else {
 			f.Severity, f.Accepted = severity, accepted
 		}

@@ -8,8 +8,8 @@ import (
 var safetyRules = []Rule{
 	{
 		Name: "safety-privileged", Severity: Warning, Needs: Files,
-		Title:   "a service that may do to the host whatever root may",
-		Text:    "Whoever takes it over owns the machine. A single capability or device is usually all that is needed.",
+		Title:   "a service that has all the rights of root on the host",
+		Text:    "An attacker inside it owns the machine. Usually a single capability or device is enough.",
 		Mistake: `privileged = true`,
 		Mended:  `devices = ["/dev/lamp0"]`,
 		Find: func(in *Input) {

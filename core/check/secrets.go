@@ -18,7 +18,7 @@ var secretRules = []Rule{
 	{
 		Name: "lab-writable", Severity: Warning, Needs: Machine,
 		Title:   "root deploys a lab that others may write",
-		Text:    "Whoever may write these files may have root start anything, with any folder of the machine in it. They belong to root alone, or to the one person who runs lantern.",
+		Text:    "People who may write these files can make root start anything, with any folder of the machine in it. Let only root, or only the person who runs lantern, write them.",
 		Mistake: `lab = "skerry-light"    # in a folder of mode 0777`,
 		Mended:  `# after: chmod go-w lab.toml and the folders`,
 		Find: func(in *Input) {
@@ -55,8 +55,8 @@ var secretRules = []Rule{
 		},
 	}, {
 		Name: "env-file-tracked", Severity: Warning, Needs: Machine,
-		Title:   "an environment file with secrets that version control lists",
-		Text:    "Whoever gets a copy of the repository gets the secrets, those of the past too. Ignore the file, take it out of the index, and change the secrets.",
+		Title:   "an environment file with secrets under version control",
+		Text:    "A copy of the repository holds the secrets, those of the past too. Ignore the file, take it out of the index, and change the secrets.",
 		Mistake: `A_PASSWORD='three words of our own'    # after: git add mast.env`,
 		Mended:  `# after: git rm --cached mast.env, and *.env in .gitignore`,
 		Find: func(in *Input) {

@@ -55,7 +55,7 @@ func TestUnreachable(t *testing.T) {
 		{"unix:///nowhere/engine.sock", "there is no socket /nowhere/engine.sock", "start the engine; or, where its socket is elsewhere"},
 		{"unix://" + nobody, "the socket is there, but nothing listens on it", "start the engine"},
 		{"tcp://127.0.0.1:9", "127.0.0.1 refuses the connection: nothing listens on port 9 there", "let the engine listen there"},
-		{"tcp://boathouse.invalid:2376", "the name boathouse.invalid does not resolve", "mend the name"},
+		{"tcp://boathouse.invalid:2376", "the name boathouse.invalid does not resolve", "correct the name"},
 		{"ssh://keeper@boathouse.example", "reaches engines by unix://PATH and tcp://HOST:PORT only", ""},
 		{"http://127.0.0.1:9", "an engine's address is unix://PATH", ""},
 		{serve(t, map[string]string{"_ping": "OK", "api": "1.40", "version": `{"ApiVersion":"1.40","Version":"18"}`}), "its API has version 1.40, and lantern needs 1.41 or newer", "update the engine"},

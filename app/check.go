@@ -17,7 +17,9 @@ func (w *Workspace) Check(stack, host string) check.Result {
 		result = result.About(stack)
 	}
 	if host != "" {
-		result.Findings = slices.DeleteFunc(result.Findings, func(f check.Finding) bool { return f.Host != "" && f.Host != host })
+		result.Findings = slices.DeleteFunc(result.Findings, func(f check.Finding) bool {
+			return f.Host != "" && f.Host != host
+		})
 	}
 	return result
 }
@@ -56,7 +58,8 @@ func NotFirm(f check.Finding) bool { return !f.Firm() }
 // Admit looks at the hosts, and lets a command go on with stacks that are declared without an error, or with
 // errors that are looked past. It returns the surveyed lab and its stacks in the order in which they are
 // deployed. The error may be a *[Refusal].
-func (w *Workspace) Admit(ctx context.Context, stack, host string, lookPast func(check.Finding) bool) (*Workspace, []*lab.Stack, error) {
+func (w *Workspace) Admit(ctx context.Context, stack, host string,
+	lookPast func(check.Finding) bool) (*Workspace, []*lab.Stack, error) {
 	if _, err := w.StacksOf(stack, host); err != nil {
 		return w, nil, err
 	}
@@ -68,22 +71,32 @@ func (w *Workspace) Admit(ctx context.Context, stack, host string, lookPast func
 	}
 	result := check.Run(w.Lab, check.All()).About(names...)
 	// What is wrong in the files may be why a host is not reached.
-	if !slices.ContainsFunc(result.Findings, func(f check.Finding) bool { return f.Severity == check.Error && f.Firm() }) {
+	if !slices.ContainsFunc(result.Findings, func(f check.Finding) bool {
+		return f.Severity == check.Error && f.Firm()
+	}) {
 		for _, st := range stacks {
 			if st.Host != nil && w.Unreached[st.Host.Name] != nil {
 				return w, nil, unreachable(st.Host.Name, w.Unreached[st.Host.Name])
 			}
 		}
 	}
-	result.Findings = slices.DeleteFunc(result.Findings, func(f check.Finding) bool { return f.Severity == check.Error && lookPast(f) })
+	result.Findings = slices.DeleteFunc(result.Findings, func(f check.Finding) bool {
+		return f.Severity == check.Error && lookPast(f)
+	})
 	if n := result.Count(check.Error); n > 0 {
 		result.Skipped = nil
-		return w, stacks, &Refusal{&Error{Kind: Stopped, Message: "nothing was changed: the check found " + declare.Counted(n, "error")}, result}
+		return w, stacks,
+			&Refusal{&Error{
+				Kind:    Stopped,
+				Message: "nothing was changed: the check found " + declare.Counted(n, "error"),
+			}, result}
 	}
 	return w, plan.Order(stacks), nil
 }
 
 // Broken returns what keeps the files from being understood: what they declare cannot be compared then.
 func (w *Workspace) Broken() []check.Finding {
-	return slices.DeleteFunc(check.Run(w.Lab, check.All()).Findings, func(f check.Finding) bool { return !f.Firm() || f.Severity != check.Error })
+	return slices.DeleteFunc(check.Run(w.Lab, check.All()).Findings, func(f check.Finding) bool {
+		return !f.Firm() || f.Severity != check.Error
+	})
 }

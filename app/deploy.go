@@ -31,7 +31,8 @@ type Run struct {
 
 // Plan connects to the engines of stacks and compares each stack with what runs. The entry is what all
 // entries of the logbook have in common. The run has to be closed.
-func (w *Workspace) Plan(ctx context.Context, stacks []*lab.Stack, takeOver bool, entry history.Entry) (*Run, error) {
+func (w *Workspace) Plan(ctx context.Context, stacks []*lab.Stack, takeOver bool,
+	entry history.Entry) (*Run, error) {
 	r := &Run{lab: w, takeOver: takeOver, entry: entry, hosts: map[string]*deploy.Deployer{}}
 	for _, st := range stacks {
 		d := r.hosts[st.Host.Name]
@@ -46,7 +47,11 @@ func (w *Workspace) Plan(ctx context.Context, stacks []*lab.Stack, takeOver bool
 		p, err := d.Plan(ctx, st)
 		if err != nil {
 			r.Close()
-			return nil, &Error{Kind: Unreachable, Message: "the engine of " + st.Host.Name + ": " + err.Error(), Err: err}
+			return nil, &Error{
+				Kind:    Unreachable,
+				Message: "the engine of " + st.Host.Name + ": " + err.Error(),
+				Err:     err,
+			}
 		}
 		w.learn(p)
 		r.Plans = append(r.Plans, p)
@@ -71,7 +76,8 @@ func (w *Workspace) learn(p plan.Stack) {
 			}
 		}
 		now := secret.Reveal(slices.Concat(s.Container.Settings.Command, s.Container.Settings.Entrypoint))
-		for _, t := range slices.Concat(s.Running.Container.Settings.Command, s.Running.Container.Settings.Entrypoint) {
+		for _, t := range slices.Concat(s.Running.Container.Settings.Command,
+			s.Running.Container.Settings.Entrypoint) {
 			// Which of the words it is, nobody has said; those that are still there are shown in no other way
 			// either.
 			if word := t.Reveal(); t.Secret() && len(word) >= longSecret && !slices.Contains(now, word) {
@@ -112,7 +118,8 @@ func (r *Run) Strangers(ctx context.Context) (map[string][]deploy.Elsewhere, err
 	return r.lab.strangersOf(ctx, r.hosts)
 }
 
-func (w *Workspace) strangersOf(ctx context.Context, hosts map[string]*deploy.Deployer) (map[string][]deploy.Elsewhere, error) {
+func (w *Workspace) strangersOf(ctx context.Context,
+	hosts map[string]*deploy.Deployer) (map[string][]deploy.Elsewhere, error) {
 	all := map[string][]deploy.Elsewhere{}
 	for name, d := range hosts {
 		found, err := w.strangers(ctx, d)
@@ -150,7 +157,8 @@ func NotDeployed(stack string, err error) *Error {
 	case errors.Is(err, context.Canceled):
 		return &Error{Kind: Interrupted, Message: stack + ": interrupted; nothing was changed"}
 	case errors.Is(err, deploy.ErrImage) && !errors.Is(err, engine.ErrUnknownOutcome):
-		return &Error{Kind: PutBack, Message: stack + ": nothing was changed: " + err.Error(), Err: err} // what ran before was not even stopped
+		// what ran before was not even stopped
+		return &Error{Kind: PutBack, Message: stack + ": nothing was changed: " + err.Error(), Err: err}
 	}
 	return &Error{Kind: Unreachable, Message: stack + ": nothing was changed: " + err.Error(), Err: err}
 }

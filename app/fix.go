@@ -37,7 +37,13 @@ const mostRounds = 10
 // Fix works out mends in rounds until nothing changes. Nothing is written. Resurvey takes another look at the
 // hosts: mended paths and accounts are other questions to them.
 func (w *Workspace) Fix(stack, host string, resurvey func(*Workspace) (*Workspace, error)) (*Fixes, error) {
-	m := &Fixes{Lab: w, Result: w.Check(stack, host), Fixed: []Fixed{}, Was: map[string]*source.File{}, Texts: map[string]string{}}
+	m := &Fixes{
+		Lab:    w,
+		Result: w.Check(stack, host),
+		Fixed:  []Fixed{},
+		Was:    map[string]*source.File{},
+		Texts:  map[string]string{},
+	}
 	told := map[Fixed]bool{}
 	for range mostRounds {
 		var groups [][]source.Edit
@@ -98,7 +104,15 @@ func writeFile(shown, dir, path, was, text string, mode fs.FileMode) error {
 	case err == nil:
 		return nil
 	case errors.Is(err, labdir.ErrChanged):
-		return &Error{Kind: Stopped, Message: shown + " has changed since it was read, and was left as it is: run the command again", Err: err}
+		return &Error{
+			Kind:    Stopped,
+			Message: shown + " has changed since it was read, and was left as it is: run the command again",
+			Err:     err,
+		}
 	}
-	return &Error{Kind: Manual, Message: fmt.Sprintf("%s could not be written: %s", shown, labdir.InWords(err)), Err: err}
+	return &Error{
+		Kind:    Manual,
+		Message: fmt.Sprintf("%s could not be written: %s", shown, labdir.InWords(err)),
+		Err:     err,
+	}
 }

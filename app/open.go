@@ -90,7 +90,8 @@ func (w *Workspace) StacksOf(name, onHost string) ([]*lab.Stack, error) {
 			return nil, usage("the lab has no stack %s; %s is one", name, near)
 		}
 		if len(names) == 0 {
-			return nil, usage("the lab has no stack %s; it has none at all: a stack is a folder with a stack.toml", name)
+			return nil,
+				usage("the lab has no stack %s; it has none at all: a stack is a folder with a stack.toml", name)
 		}
 		return nil, usage("the lab has no stack %s; it has %s", name, strings.Join(names, ", "))
 	}
@@ -112,7 +113,8 @@ func (w *Workspace) HostsOf(name string) []*lab.Host {
 const engineReturns = 90 * time.Second
 
 // deployer connects to a host's engine.
-func (w *Workspace) deployer(ctx context.Context, h *lab.Host, report func(deploy.Event)) (*deploy.Deployer, error) {
+func (w *Workspace) deployer(ctx context.Context, h *lab.Host,
+	report func(deploy.Event)) (*deploy.Deployer, error) {
 	e, err := engine.DialHost(ctx, h)
 	if err != nil {
 		return nil, unreachable(h.Name, err)
@@ -122,7 +124,8 @@ func (w *Workspace) deployer(ctx context.Context, h *lab.Host, report func(deplo
 		report = func(deploy.Event) {}
 	}
 	return &deploy.Deployer{
-		Observer: observe.Observer{Engine: e, Lab: w.Name, Host: h.Name}, Existing: w.existing(), From: deploy.Place(w.real()), Self: deploy.NewSelf(), Report: report,
+		Observer: observe.Observer{Engine: e, Lab: w.Name, Host: h.Name}, Existing: w.existing(),
+		From: deploy.Place(w.real()), Self: deploy.NewSelf(), Report: report,
 		Hold: w.caller.Hold, ReconnectTimeout: engineReturns,
 	}, nil
 }
@@ -199,5 +202,11 @@ func unreachable(hostName string, err error) error {
 	if !errors.As(err, &known) {
 		return &Error{Kind: Unreachable, Message: "the engine of " + hostName, Because: err.Error(), Err: err}
 	}
-	return &Error{Kind: Unreachable, Message: hostName + ": no engine answers at " + known.Address, Because: known.Because, Do: known.Do, Err: known.Err}
+	return &Error{
+		Kind:    Unreachable,
+		Message: hostName + ": no engine answers at " + known.Address,
+		Because: known.Because,
+		Do:      known.Do,
+		Err:     known.Err,
+	}
 }

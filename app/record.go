@@ -131,7 +131,8 @@ func (w *Workspace) lastEntry(stack string) int {
 
 // record writes an entry. What goes wrong with that is said, and changes nothing.
 func (w *Workspace) record(ctx context.Context, d *deploy.Deployer, e history.Entry, out deploy.Outcome) {
-	e.Number, e.Host, e.Who, e.Result, e.Left, e.Seconds = out.Entry, d.Host, d.Self.Who, out.Result, out.Left, time.Since(e.Began).Round(time.Millisecond).Seconds()
+	e.Number, e.Host, e.Who, e.Result, e.Left, e.Seconds = out.Entry, d.Host, d.Self.Who, out.Result,
+		out.Left, time.Since(e.Began).Round(time.Millisecond).Seconds()
 	if out.Failure != nil {
 		e.Why = out.Failure.Error()
 		if w.caller.Hide != nil {

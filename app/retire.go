@@ -21,7 +21,8 @@ type Retirement struct {
 
 // Retirement finds what a stack has on its host: the declared one, else the one that still has containers of
 // it. It has to be closed.
-func (w *Workspace) Retirement(ctx context.Context, stack, onHost string, report func(deploy.Event)) (*Retirement, error) {
+func (w *Workspace) Retirement(ctx context.Context, stack, onHost string,
+	report func(deploy.Event)) (*Retirement, error) {
 	d, err := w.whereStackIs(ctx, stack, onHost, report)
 	if err != nil {
 		return nil, err
@@ -50,7 +51,11 @@ func (r *Retirement) CarryOut(ctx context.Context, withVolumes bool) (deploy.Out
 		r.lab.record(ctx, r.on, history.Entry{Kind: history.Retire, Stack: r.Stack, Began: began}, out)
 	}
 	if err != nil && ctx.Err() != nil {
-		return out, &Error{Kind: Interrupted, Message: "interrupted; lantern retire " + r.Stack + " goes on", Err: err}
+		return out, &Error{
+			Kind:    Interrupted,
+			Message: "interrupted; lantern retire " + r.Stack + " goes on",
+			Err:     err,
+		}
 	}
 	if err != nil {
 		err = unreachable(r.Host, err)
@@ -62,7 +67,8 @@ func (r *Retirement) CarryOut(ctx context.Context, withVolumes bool) (deploy.Out
 func (r *Retirement) Close() { r.on.Engine.Close() }
 
 // whereStackIs connects to the host of a stack: the declared one, else the one that still has containers of it.
-func (w *Workspace) whereStackIs(ctx context.Context, stack, onHost string, report func(deploy.Event)) (*deploy.Deployer, error) {
+func (w *Workspace) whereStackIs(ctx context.Context, stack, onHost string,
+	report func(deploy.Event)) (*deploy.Deployer, error) {
 	hosts := w.HostsOf(onHost)
 	if st := w.Stack(stack); st != nil && st.Host != nil {
 		hosts = slices.DeleteFunc(hosts, func(h *lab.Host) bool { return h != st.Host })

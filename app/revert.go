@@ -37,7 +37,8 @@ type Revert struct {
 // Revert finds the way back of a stack to an entry, by its number as a person has written it; "" for the last
 // deploy that succeeded and was different from what runs. WithLab also brings back files that other stacks
 // share. What a person wants to know on the way is told to inform.
-func (w *Workspace) Revert(stack, number string, withLab bool, inform func(format string, args ...any)) (*Revert, error) {
+func (w *Workspace) Revert(stack, number string, withLab bool,
+	inform func(format string, args ...any)) (*Revert, error) {
 	if number == "" {
 		var err error
 		if number, err = w.entryBefore(stack, inform); err != nil {
@@ -49,9 +50,17 @@ func (w *Workspace) Revert(stack, number string, withLab bool, inform func(forma
 		return nil, err
 	}
 	if e.Kind == history.Retire || e.Result != deploy.Done {
-		return nil, usage("entry %d of %s is no deploy that succeeded: there is nothing to go back to", e.Number, stack)
+		return nil,
+			usage("entry %d of %s is no deploy that succeeded: there is nothing to go back to", e.Number, stack)
 	}
-	r := &Revert{Entry: e, now: w, texts: map[string]string{}, modes: map[string]fs.FileMode{}, was: map[string]string{}, inform: inform}
+	r := &Revert{
+		Entry:  e,
+		now:    w,
+		texts:  map[string]string{},
+		modes:  map[string]fs.FileMode{},
+		was:    map[string]string{},
+		inform: inform,
+	}
 	for _, f := range files {
 		if strings.HasPrefix(f.Path, stack+"/") || withLab && !strings.HasPrefix(f.Path, history.Before) {
 			r.texts[f.Path], r.modes[f.Path] = f.Text, f.Mode
@@ -73,8 +82,11 @@ func (w *Workspace) entryBefore(stack string, inform func(format string, args ..
 			return "", usage("%s, and the logbook of this clone has no deploy of %s", err, stack)
 		}
 	}
-	ended := len(list) > 0 && (list[len(list)-1].Result == deploy.PutBack || list[len(list)-1].Kind == history.Retire)
-	done := slices.DeleteFunc(slices.Clone(list), func(e history.Entry) bool { return e.Result != deploy.Done || e.Kind == history.Retire })
+	ended := len(list) > 0 &&
+		(list[len(list)-1].Result == deploy.PutBack || list[len(list)-1].Kind == history.Retire)
+	done := slices.DeleteFunc(slices.Clone(list), func(e history.Entry) bool {
+		return e.Result != deploy.Done || e.Kind == history.Retire
+	})
 	if ended && len(done) > 0 {
 		last := done[len(done)-1].Number
 		inform("entry %d of %s ran last", last, stack)
@@ -85,7 +97,10 @@ func (w *Workspace) entryBefore(stack string, inform func(format string, args ..
 			return fmt.Sprint(e.Number), nil
 		}
 	}
-	return "", usage("the logbook of this clone has no earlier deploy of %s that succeeded and left something else running", stack)
+	return "",
+		usage(
+			"the logbook of this clone has no earlier deploy of %s that succeeded and "+
+				"left something else running", stack)
 }
 
 // Plan checks the stack as it was then, and compares it with what runs. The returned lab is that of then,
@@ -130,7 +145,9 @@ func (r *Revert) pin(ctx context.Context, then *Workspace) (*Workspace, error) {
 	defer d.Engine.Close()
 	var edits [][]source.Edit
 	for _, s := range st.Services {
-		i := slices.IndexFunc(r.Entry.Services, func(v history.Service) bool { return v.Service == s.Name && v.Image == s.Image.Text })
+		i := slices.IndexFunc(r.Entry.Services, func(v history.Service) bool {
+			return v.Service == s.Name && v.Image == s.Image.Text
+		})
 		if i < 0 || r.Entry.Services[i].ID == "" || strings.Contains(s.Image.Text, "@") {
 			continue
 		}
@@ -141,8 +158,11 @@ func (r *Revert) pin(ctx context.Context, then *Workspace) (*Workspace, error) {
 		}
 		switch at := s.Image.Part(0, len(s.Image.Text)); {
 		case err == nil && now.ID == was.ID:
-		case was.Digest == "" || at.File == nil || at.File.Path != st.Name+"/"+declare.StackFile || at.Text() != s.Image.Text:
-			r.now.warn("%s: %s is not the image any more that it was at entry %d, and nothing tells where that one is", s.FullName(), s.Image.Text, r.Entry.Number)
+		case was.Digest == "" || at.File == nil || at.File.Path != st.Name+"/"+declare.StackFile ||
+			at.Text() != s.Image.Text:
+			r.now.warn(
+				"%s: %s is not the image any more that it was at entry %d, and nothing "+
+					"tells where that one is", s.FullName(), s.Image.Text, r.Entry.Number)
 		default:
 			r.inform("%s: %s has moved since; the image of then is named by its digest", s.FullName(), s.Image.Text)
 			edits = append(edits, []source.Edit{{At: at.File.Span(at.End, at.End), New: "@" + was.Digest}})
@@ -161,11 +181,15 @@ func (r *Revert) pin(ctx context.Context, then *Workspace) (*Workspace, error) {
 func (r *Revert) sayWhatDiffers(p plan.Stack) {
 	for _, s := range p.Services {
 		i := slices.IndexFunc(r.Entry.Services, func(v history.Service) bool { return v.Service == s.Name })
-		if i < 0 || s.Service == nil || r.Entry.Services[i].ConfigDigest == "" || strings.Contains(s.Container.Image, "@") {
+		if i < 0 || s.Service == nil || r.Entry.Services[i].ConfigDigest == "" ||
+			strings.Contains(s.Container.Image, "@") {
 			continue
 		}
 		if same, known := s.Container.SameDigest(r.Entry.Services[i].ConfigDigest, r.Entry.Stack); known && !same {
-			r.now.warn("%s is not wholly as it was at entry %d: lab.toml, a shared environment file or an account of the host has changed since (--with-lab brings the files back)", s.Service.FullName(), r.Entry.Number)
+			r.now.warn(
+				"%s is not wholly as it was at entry %d: lab.toml, a shared environment file or an account "+
+					"of the host has changed since (--with-lab brings the files back)", s.Service.FullName(),
+				r.Entry.Number)
 		}
 	}
 }
@@ -174,7 +198,14 @@ func (r *Revert) sayWhatDiffers(p plan.Stack) {
 func (r *Revert) WriteBack(each func(path string)) error {
 	for _, path := range r.Files {
 		if err := labdir.WriteIn(r.now.Dir, path, r.was[path], r.texts[path], r.modes[path]); err != nil {
-			return &Error{Kind: Manual, Message: fmt.Sprintf("%s runs as it was at entry %d, but %s could not be written: %s\n  lantern logbook %s %d --save DIR writes the files elsewhere", r.Entry.Stack, r.Entry.Number, path, labdir.InWords(err), r.Entry.Stack, r.Entry.Number), Err: err}
+			return &Error{
+				Kind: Manual,
+				Message: fmt.Sprintf(
+					"%s runs as it was at entry %d, but %s could not be written: %s\n"+
+						"  lantern logbook %s %d --save DIR writes the files elsewhere",
+					r.Entry.Stack, r.Entry.Number, path, labdir.InWords(err), r.Entry.Stack, r.Entry.Number),
+				Err: err,
+			}
 		}
 		each(path)
 	}

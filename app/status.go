@@ -33,7 +33,8 @@ func (w *Workspace) Status(ctx context.Context, only, onHost string) ([]observe.
 	return services, nil
 }
 
-func (w *Workspace) statusOn(ctx context.Context, h *lab.Host, only string) (services []observe.Status, found bool, err error) {
+func (w *Workspace) statusOn(ctx context.Context, h *lab.Host,
+	only string) (services []observe.Status, found bool, err error) {
 	d, err := w.deployer(ctx, h, nil)
 	if err != nil {
 		return nil, false, err
@@ -78,7 +79,8 @@ type Leftover struct {
 
 // Leftover finds what a deploy that died has left of a stack; nil when that deploy is at work, or all is
 // well. It has to be closed.
-func (w *Workspace) Leftover(ctx context.Context, host, stack string, report func(deploy.Event)) (*Leftover, error) {
+func (w *Workspace) Leftover(ctx context.Context, host, stack string,
+	report func(deploy.Event)) (*Leftover, error) {
 	d, err := w.deployer(ctx, w.Host(host), report)
 	if err != nil {
 		return nil, err

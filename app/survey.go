@@ -39,7 +39,11 @@ func (w *Workspace) Survey(ctx context.Context, only string) *Workspace {
 
 // ask works out what the lab wants to know of a host of which only accounts and zone are known so far.
 func (w *Workspace) ask(first *survey.Survey) survey.Ask {
-	l := lab.Resolve(w.decl, lab.Input{Folder: w.Dir, Shell: os.LookupEnv, Surveys: map[string]*survey.Survey{first.Host: first}})
+	l := lab.Resolve(w.decl, lab.Input{
+		Folder:  w.Dir,
+		Shell:   os.LookupEnv,
+		Surveys: map[string]*survey.Survey{first.Host: first},
+	})
 	return l.Ask(l.Host(first.Host))
 }
 

@@ -26,7 +26,12 @@ func (w *Workspace) Sweeping(ctx context.Context, onHost string) (*Sweeping, err
 	if err != nil {
 		return nil, err
 	}
-	s := &Sweeping{Found: []observe.Sweepable{}, lab: w, on: map[string]*deploy.Deployer{}, knows: map[string]observe.Remembered{}}
+	s := &Sweeping{
+		Found: []observe.Sweepable{},
+		lab:   w,
+		on:    map[string]*deploy.Deployer{},
+		knows: map[string]observe.Remembered{},
+	}
 	for _, h := range w.HostsOf(onHost) {
 		d, err := w.deployer(ctx, h, nil)
 		if err != nil {
@@ -77,7 +82,8 @@ func (s *Sweeping) Close() {
 }
 
 // remembered gathers from the logbook what was left on a host, and what is still wanted there.
-func (w *Workspace) remembered(ctx context.Context, d *deploy.Deployer, h *lab.Host, entries []history.Entry) (observe.Remembered, error) {
+func (w *Workspace) remembered(ctx context.Context, d *deploy.Deployer, h *lab.Host,
+	entries []history.Entry) (observe.Remembered, error) {
 	known := observe.Remembered{Images: map[string]observe.RememberedImage{}, Keep: map[string]bool{}}
 	done := map[string][]history.Entry{}
 	for _, e := range entries {
@@ -86,7 +92,10 @@ func (w *Workspace) remembered(ctx context.Context, d *deploy.Deployer, h *lab.H
 		}
 		for _, s := range e.Services {
 			if s.ID != "" {
-				known.Images[s.ID] = observe.RememberedImage{Reference: s.Image, About: s.Image + ", " + e.Stack + "/" + s.Service}
+				known.Images[s.ID] = observe.RememberedImage{
+					Reference: s.Image,
+					About:     s.Image + ", " + e.Stack + "/" + s.Service,
+				}
 			}
 		}
 		if e.Result == deploy.Done && e.Kind != history.Retire {

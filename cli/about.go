@@ -17,7 +17,11 @@ func (s *session) aboutCommand() *cli.Command {
 	var all bool
 	return &cli.Command{
 		Name: "about", Usage: "explain a rule or a key", ArgsUsage: "[RULE|KEY|keys|rules]",
-		Flags: []cli.Flag{&cli.BoolFlag{Name: "all", Usage: "print the whole reference of keys or of rules", Destination: &all}},
+		Flags: []cli.Flag{&cli.BoolFlag{
+			Name:        "all",
+			Usage:       "print the whole reference of keys or of rules",
+			Destination: &all,
+		}},
 		Action: func(_ context.Context, c *cli.Command) error {
 			name := c.Args().First()
 			if all {
@@ -140,7 +144,8 @@ func unknownWord(name string) error {
 
 func (s *session) schemaCommand() *cli.Command {
 	return &cli.Command{
-		Name: "schema", Usage: "print JSON Schemas of the files and of every JSON output", ArgsUsage: "lab|stack|json",
+		Name: "schema", Usage: "print JSON Schemas of the files and of every JSON output",
+		ArgsUsage: "lab|stack|json",
 		Action: func(_ context.Context, c *cli.Command) error {
 			switch strings.ToLower(c.Args().First()) {
 			case "lab":

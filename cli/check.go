@@ -20,12 +20,21 @@ func (s *session) checkCommand() *cli.Command {
 	var fix, dryRun, strict, offline bool
 	return &cli.Command{
 		Name: "check", Usage: "find mistakes before you deploy", ArgsUsage: "[STACK]",
-		Description: "Reads the whole lab and looks at its hosts. Naming a stack narrows what is shown to findings that touch it.",
+		Description: "Reads the whole lab and looks at its hosts. Naming a stack narrows what is shown to " +
+			"findings that touch it.",
 		Flags: []cli.Flag{
-			&cli.StringSliceFlag{Name: "survey", Usage: "use the saved survey `FILE` instead of asking the host", Destination: &saved},
+			&cli.StringSliceFlag{
+				Name:        "survey",
+				Usage:       "use the saved survey `FILE` instead of asking the host",
+				Destination: &saved,
+			},
 			&cli.BoolFlag{Name: "offline", Usage: "read the files only; ask no host", Destination: &offline},
 			&cli.BoolFlag{Name: "fix", Usage: "apply safe fixes", Destination: &fix},
-			&cli.BoolFlag{Name: "dry-run", Usage: "with --fix: show the changes as a diff, and write nothing", Destination: &dryRun},
+			&cli.BoolFlag{
+				Name:        "dry-run",
+				Usage:       "with --fix: show the changes as a diff, and write nothing",
+				Destination: &dryRun,
+			},
 			&cli.BoolFlag{Name: "strict", Usage: "warnings fail, too", Destination: &strict},
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
@@ -124,7 +133,9 @@ func (s *session) diff(fixes *app.Fixes) error {
 		hidden += n
 	}
 	if hidden > 0 {
-		s.say("%s with secrets, or with signs that no terminal shows, stand above the diff and not in it: check --fix changes them, patch does not", declare.Counted(hidden, "line"))
+		s.say(
+			"%s with secrets, or with signs that no terminal shows, stand above the diff and not in it: "+
+				"check --fix changes them, patch does not", declare.Counted(hidden, "line"))
 	}
 	return nil
 }

@@ -43,7 +43,8 @@ const (
 
 // codes are the exit codes of errors of the use cases.
 var codes = map[app.Kind]int{
-	app.Usage: exitUsage, app.Unreachable: exitUnreachable, app.Stopped: exitFindings, app.PutBack: exitPutBack, app.Manual: exitNeedsManual, app.Interrupted: exitInterrupted,
+	app.Usage: exitUsage, app.Unreachable: exitUnreachable, app.Stopped: exitFindings,
+	app.PutBack: exitPutBack, app.Manual: exitNeedsManual, app.Interrupted: exitInterrupted,
 }
 
 // exit ends a run with a code; message may be empty when everything is said.
@@ -93,8 +94,10 @@ func Run(ctx context.Context, args []string, streams Streams, version string) in
 	ctx, interrupt := context.WithCancel(ctx)
 	defer interrupt()
 	s := &session{Streams: streams, version: version, answers: bufio.NewReader(streams.In)}
-	s.Out = render.NewOutlet(&pipe{bare(streams.Out), interrupt}, func() bool { return s.format != "text" }, colours(streams.Out))
-	s.Err = render.NewOutlet(&pipe{bare(streams.Err), interrupt}, func() bool { return false }, colours(streams.Err))
+	s.Out = render.NewOutlet(&pipe{bare(streams.Out), interrupt}, func() bool { return s.format != "text" },
+		colours(streams.Out))
+	s.Err = render.NewOutlet(&pipe{bare(streams.Err), interrupt}, func() bool { return false },
+		colours(streams.Err))
 	s.Out, s.Err = &redactor{s.Out, &s.hides}, &redactor{s.Err, &s.hides}
 	go s.listen(interrupt)
 	root := s.command()
@@ -123,7 +126,13 @@ func exitOf(err error) *exit {
 	case errors.As(err, &known):
 		return known
 	case errors.As(err, &trouble):
-		return &exit{code: codes[trouble.Kind], message: trouble.Message, because: trouble.Because, do: trouble.Do, err: trouble.Err}
+		return &exit{
+			code:    codes[trouble.Kind],
+			message: trouble.Message,
+			because: trouble.Because,
+			do:      trouble.Do,
+			err:     trouble.Err,
+		}
 	}
 	return &exit{code: exitUsage, message: err.Error()}
 }
@@ -137,7 +146,8 @@ func (s *session) listen(interrupt func()) {
 	interrupt()
 	<-s.Signals
 	if s.held.Load() > 0 {
-		fmt.Fprintln(s.Err, "lantern: stopped in the middle; the next deploy, or retire, of this stack brings back what ran before")
+		fmt.Fprintln(s.Err,
+			"lantern: stopped in the middle; the next deploy, or retire, of this stack brings back what ran before")
 	}
 	s.Kill(exitInterrupted)
 }
@@ -195,17 +205,40 @@ func (s *session) command() *cli.Command {
 		ExitErrHandler:        func(context.Context, *cli.Command, error) {}, // Run words them and picks the code
 		CommandNotFound:       func(context.Context, *cli.Command, string) {},
 		Flags: []cli.Flag{
-			&cli.StringFlag{Name: "lab", Usage: "`DIR` folder of the lab (default: the nearest one with lab.toml)", Sources: cli.EnvVars("LANTERN_LAB"), Destination: &s.lab},
+			&cli.StringFlag{
+				Name:        "lab",
+				Usage:       "`DIR` folder of the lab (default: the nearest one with lab.toml)",
+				Sources:     cli.EnvVars("LANTERN_LAB"),
+				Destination: &s.lab,
+			},
 			&cli.StringFlag{Name: "host", Usage: "`NAME` only this host of the lab", Destination: &s.host},
-			&cli.StringFlag{Name: "format", Usage: "`FORMAT` text or json; check also has sarif (default: text)", Value: "text", Destination: &s.format},
-			&cli.BoolFlag{Name: "quiet", Aliases: []string{"q"}, Usage: "show results and errors only", Destination: &s.quiet},
+			&cli.StringFlag{
+				Name:        "format",
+				Usage:       "`FORMAT` text or json; check also has sarif (default: text)",
+				Value:       "text",
+				Destination: &s.format,
+			},
+			&cli.BoolFlag{
+				Name:        "quiet",
+				Aliases:     []string{"q"},
+				Usage:       "show results and errors only",
+				Destination: &s.quiet,
+			},
 			&cli.BoolFlag{Name: "verbose", Aliases: []string{"v"}, Usage: "show details", Destination: &s.verbose},
 			&cli.BoolFlag{Name: "no-color", Usage: "no colours; NO_COLOR does the same", Destination: &s.noColor},
 			&cli.BoolFlag{Name: "version", Usage: "show the version", Destination: &version, Local: true},
-			&cli.BoolFlag{Name: "no-credential-helpers", Usage: "run no helper programs for registry logins", Sources: cli.EnvVars("LANTERN_NO_CREDENTIAL_HELPERS"), Destination: &s.noHelpers},
+			&cli.BoolFlag{
+				Name:        "no-credential-helpers",
+				Usage:       "run no helper programs for registry logins",
+				Sources:     cli.EnvVars("LANTERN_NO_CREDENTIAL_HELPERS"),
+				Destination: &s.noHelpers,
+			},
 		},
 		Commands: []*cli.Command{
-			s.demoCommand(), s.surveyCommand(), s.checkCommand(), s.compareCommand(), s.deployCommand(), s.proveCommand(), s.statusCommand(), s.logbookCommand(), s.revertCommand(), s.retireCommand(), s.sweepCommand(), s.portsCommand(), s.mountsCommand(), s.envCommand(), s.tidyCommand(), s.aboutCommand(), s.schemaCommand(), s.versionCommand(), s.helpCommand(),
+			s.demoCommand(), s.surveyCommand(), s.checkCommand(), s.compareCommand(), s.deployCommand(),
+			s.proveCommand(), s.statusCommand(), s.logbookCommand(), s.revertCommand(), s.retireCommand(),
+			s.sweepCommand(), s.portsCommand(), s.mountsCommand(), s.envCommand(), s.tidyCommand(),
+			s.aboutCommand(), s.schemaCommand(), s.versionCommand(), s.helpCommand(),
 		},
 		Action: func(_ context.Context, c *cli.Command) error {
 			if name := c.Args().First(); name != "" {
@@ -257,9 +290,14 @@ func argumentsOf(c *cli.Command) cli.BeforeFunc {
 
 // elsewhere is what people call a command who come from other programs.
 var elsewhere = map[string]string{
-	"up": "deploy", "apply": "deploy", "start": "deploy", "install": "deploy", "run": "deploy", "update": "deploy", "upgrade": "deploy", "down": "retire", "delete": "retire", "uninstall": "retire", "destroy": "retire", "rm": "retire",
-	"ps": "status", "ls": "status", "list": "status", "validate": "check", "lint": "check", "config": "check", "verify": "check", "diff": "compare", "plan": "compare", "preview": "compare", "log": "logbook",
-	"undo": "revert", "restore": "revert", "prune": "sweep", "clean": "sweep", "cleanup": "sweep", "fmt": "tidy", "format": "tidy", "health": "prove", "scan": "survey", "facts": "survey", "volumes": "mounts", "environment": "env", "vars": "env",
+	"up": "deploy", "apply": "deploy", "start": "deploy", "install": "deploy", "run": "deploy",
+	"update": "deploy", "upgrade": "deploy", "down": "retire", "delete": "retire", "uninstall": "retire",
+	"destroy": "retire", "rm": "retire",
+	"ps": "status", "ls": "status", "list": "status", "validate": "check", "lint": "check", "config": "check",
+	"verify": "check", "diff": "compare", "plan": "compare", "preview": "compare", "log": "logbook",
+	"undo": "revert", "restore": "revert", "prune": "sweep", "clean": "sweep", "cleanup": "sweep",
+	"fmt": "tidy", "format": "tidy", "health": "prove", "scan": "survey", "facts": "survey",
+	"volumes": "mounts", "environment": "env", "vars": "env",
 }
 
 // noCommand answers a command that there is not: with the nearest one, or with ours for a word from elsewhere.
@@ -283,14 +321,16 @@ func wrongOption(_ context.Context, c *cli.Command, err error, _ bool) error {
 	if name != "lantern" {
 		name = "lantern " + name
 	}
-	return usage("%s (%s --help lists the options)", strings.Replace(err.Error(), "flag provided but not defined: -", "there is no option --", 1), name)
+	return usage("%s (%s --help lists the options)",
+		strings.Replace(err.Error(), "flag provided but not defined: -", "there is no option --", 1), name)
 }
 
 func (s *session) versionCommand() *cli.Command {
-	return &cli.Command{Name: "version", Usage: "show the version", Action: func(context.Context, *cli.Command) error {
-		fmt.Fprintln(s.Out, "lantern "+s.version)
-		return nil
-	}}
+	return &cli.Command{Name: "version", Usage: "show the version",
+		Action: func(context.Context, *cli.Command) error {
+			fmt.Fprintln(s.Out, "lantern "+s.version)
+			return nil
+		}}
 }
 
 // json reports whether results are wanted as JSON; an unknown format is an error.

@@ -16,14 +16,16 @@ import (
 func TestMain(m *testing.M) {
 	testscript.Main(m, map[string]func(){
 		"lantern": func() {
-			os.Exit(cli.Run(context.Background(), os.Args[1:], cli.Streams{In: os.Stdin, Out: os.Stdout, Err: os.Stderr}, "test"))
+			os.Exit(cli.Run(context.Background(), os.Args[1:],
+				cli.Streams{In: os.Stdin, Out: os.Stdout, Err: os.Stderr}, "test"))
 		},
 	})
 }
 
 func TestScripts(t *testing.T) {
 	testscript.Run(t, testscript.Params{
-		Dir: "testdata", RequireExplicitExec: true, RequireUniqueNames: true, UpdateScripts: os.Getenv("UPDATE_SCRIPTS") != "",
+		Dir: "testdata", RequireExplicitExec: true, RequireUniqueNames: true,
+		UpdateScripts: os.Getenv("UPDATE_SCRIPTS") != "",
 		Cmds: map[string]func(*testscript.TestScript, bool, []string){
 			// exits CODE COMMAND…: the exit code is a promise, so "not 0" is not enough.
 			"exits": func(ts *testscript.TestScript, neg bool, args []string) {

@@ -16,7 +16,11 @@ func (s *session) compareCommand() *cli.Command {
 	return &cli.Command{
 		Name: "compare", Usage: "show how running containers differ from your files", ArgsUsage: "[STACK]",
 		Description: "Changes nothing. What somebody has changed by hand shows, too.",
-		Flags:       []cli.Flag{&cli.BoolFlag{Name: "fail-if-different", Usage: "exit code 1 when a deploy would change something", Destination: &fail}},
+		Flags: []cli.Flag{&cli.BoolFlag{
+			Name:        "fail-if-different",
+			Usage:       "exit code 1 when a deploy would change something",
+			Destination: &fail,
+		}},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			w, stacks, asJSON, err := s.surveyed(ctx, c.Args().First())
 			if err != nil {
@@ -37,7 +41,8 @@ func (s *session) compareCommand() *cli.Command {
 					render.Plan(s.Out, s.paint(s.Out), p, s.verbose)
 				}
 			}
-			if err == nil && fail && slices.ContainsFunc(run.Plans, func(p plan.Stack) bool { return p.Changes() || p.Unfinished }) {
+			if err == nil && fail &&
+				slices.ContainsFunc(run.Plans, func(p plan.Stack) bool { return p.Changes() || p.Unfinished }) {
 				err = &exit{code: exitFindings}
 			}
 			return err

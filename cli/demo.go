@@ -23,10 +23,20 @@ func (s *session) demoCommand() *cli.Command {
 	var stay bool
 	return &cli.Command{
 		Name: "demo", Usage: "guided tour on a sample lab; needs no engine",
-		Description: "Writes the lab Skerry Light, finds its five mistakes, fixes and deploys it. No network, no engine, no questions.",
+		Description: "Writes the lab Skerry Light, finds its five mistakes, fixes and deploys it. No " +
+			"network, no engine, no questions.",
 		Flags: []cli.Flag{
-			&cli.StringFlag{Name: "dir", Usage: "put the lab into `DIR` (default: a new temporary folder)", Destination: &dir},
-			&cli.BoolFlag{Name: "stay", Usage: "keep the stand-in engines running for your own tries; with the folder of an earlier demo: only that", Destination: &stay},
+			&cli.StringFlag{
+				Name:        "dir",
+				Usage:       "put the lab into `DIR` (default: a new temporary folder)",
+				Destination: &dir,
+			},
+			&cli.BoolFlag{
+				Name: "stay",
+				Usage: "keep the stand-in engines running for your own tries; with the folder of an " +
+					"earlier demo: only that",
+				Destination: &stay,
+			},
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if dir == "" {
@@ -77,7 +87,8 @@ type demoRun struct {
 }
 
 func (s *demoRun) tell(ctx context.Context) error {
-	s.printLine("Skerry Light: volunteers keep an old lighthouse, with two machines, four stacks and nine services.")
+	s.printLine(
+		"Skerry Light: volunteers keep an old lighthouse, with two machines, four stacks and nine services.")
 	s.printLine("Its lab is in %s. The engines of both machines are stand-ins: nothing really runs,", s.dir)
 	s.printLine("but ports are listened on and pages answer.")
 
@@ -91,7 +102,8 @@ func (s *demoRun) tell(ctx context.Context) error {
 	s.run(ctx, exitFindings, "check", "--fix")
 
 	s.chapter("The fifth needs a person: set a password of your own")
-	s.edit("lamp-journal/lamp-journal.env", "STORE_PASSWORD=changeme", "STORE_PASSWORD=ink-that-outlives-the-keeper")
+	s.edit("lamp-journal/lamp-journal.env", "STORE_PASSWORD=changeme",
+		"STORE_PASSWORD=ink-that-outlives-the-keeper")
 	s.run(ctx, exitDone, "check")
 
 	s.chapter("What a deploy would do")
@@ -148,7 +160,10 @@ func (s *demoRun) run(ctx context.Context, code int, args ...string) {
 	streams := s.Streams
 	streams.Signals = nil // the story itself listens, and ends with all its commands
 	if got := Run(ctx, append(options, args...), streams, s.version); got != code {
-		s.err = &exit{code: exitNeedsManual, message: fmt.Sprintf("the story should go on with exit code %d here, and this was %d", code, got)}
+		s.err = &exit{
+			code:    exitNeedsManual,
+			message: fmt.Sprintf("the story should go on with exit code %d here, and this was %d", code, got),
+		}
 	}
 	if code != exitDone {
 		s.printLine("%s", s.paint.Faint(fmt.Sprintf("(exit code %d)", code)))
@@ -225,7 +240,8 @@ func (s *demoRun) farewell(ctx context.Context, stay bool) error {
 		return nil
 	}
 	s.printLine("The lab stays in %s. To try things yourself:", s.dir)
-	s.printLine("  lantern demo --dir %s --stay   runs its stand-in engines again; then, from another terminal:", s.dir)
+	s.printLine(
+		"  lantern demo --dir %s --stay   runs its stand-in engines again; then, from another terminal:", s.dir)
 	s.printLine("  cd %s && lantern check          after breaking something in its files", s.dir)
 	s.printLine("  cd %s && lantern deploy", s.dir)
 	return nil

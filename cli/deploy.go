@@ -23,12 +23,25 @@ func (s *session) deployCommand() *cli.Command {
 	var yes, dryRun, takeOver, same bool
 	var despite []string
 	return &cli.Command{
-		Name: "deploy", Usage: "check, replace what changed, test it; restore the old version on failure", ArgsUsage: "[STACK]",
+		Name: "deploy", Usage: "check, replace what changed, test it; restore the old version on failure",
+		ArgsUsage: "[STACK]",
 		Flags: []cli.Flag{
 			&cli.BoolFlag{Name: "yes", Usage: "do not ask", Destination: &yes},
-			&cli.BoolFlag{Name: "dry-run", Usage: "show what would change, and change nothing", Destination: &dryRun},
-			&cli.StringSliceFlag{Name: "despite", Usage: "deploy although `RULE` reports errors (recorded)", Destination: &despite},
-			&cli.BoolFlag{Name: "take-over", Usage: "take over the lock of a crashed deploy now", Destination: &takeOver},
+			&cli.BoolFlag{
+				Name:        "dry-run",
+				Usage:       "show what would change, and change nothing",
+				Destination: &dryRun,
+			},
+			&cli.StringSliceFlag{
+				Name:        "despite",
+				Usage:       "deploy although `RULE` reports errors (recorded)",
+				Destination: &despite,
+			},
+			&cli.BoolFlag{
+				Name:        "take-over",
+				Usage:       "take over the lock of a crashed deploy now",
+				Destination: &takeOver,
+			},
 			sameLabFlag(&same),
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
@@ -64,7 +77,11 @@ func (s *session) deployCommand() *cli.Command {
 // sameLabFlag is the option of every command that changes what runs: what was deployed under the lab's name
 // from elsewhere is the same lab's.
 func sameLabFlag(into *bool) cli.Flag {
-	return &cli.BoolFlag{Name: "same-lab", Usage: "services that another clone deployed under this lab's name are of this lab", Destination: into}
+	return &cli.BoolFlag{
+		Name:        "same-lab",
+		Usage:       "services that another clone deployed under this lab's name are of this lab",
+		Destination: into,
+	}
 }
 
 func refusalOf(err error) *app.Refusal {
@@ -85,7 +102,12 @@ func (s *session) refused(err error, asJSON bool, w *app.Workspace, stacks []*la
 		return err
 	}
 	for _, st := range stacks {
-		last := render.DeployResult{Result: deploy.Refused, Exit: exitFindings, Stack: st.Name, Because: because.Error()}
+		last := render.DeployResult{
+			Result:  deploy.Refused,
+			Exit:    exitFindings,
+			Stack:   st.Name,
+			Because: because.Error(),
+		}
 		if st.Host != nil {
 			last.Host = st.Host.Name
 		}
@@ -118,7 +140,8 @@ func (d *deploying) watch(lines watcher) {
 			json.NewEncoder(d.Out).Encode(e)
 			return
 		}
-		e.Detail, e.Line = d.hide(e.Detail), d.hide(e.Line) // a live view writes past the redactor, which would tear its lines apart
+		// a live view writes past the redactor, which would tear its lines apart
+		e.Detail, e.Line = d.hide(e.Detail), d.hide(e.Line)
 		lines.Event(e)
 	})
 }
@@ -161,7 +184,13 @@ func (d *deploying) proceed(ctx context.Context) error {
 	began := time.Now()
 	for i, p := range d.Plans {
 		if d.json {
-			json.NewEncoder(d.Out).Encode(deploy.Event{Time: time.Now().UTC(), Host: p.Stack.Host.Name, Stack: p.Stack.Name, Step: deploy.StepCheck, State: deploy.EventDone})
+			json.NewEncoder(d.Out).Encode(deploy.Event{
+				Time:  time.Now().UTC(),
+				Host:  p.Stack.Host.Name,
+				Stack: p.Stack.Name,
+				Step:  deploy.StepCheck,
+				State: deploy.EventDone,
+			})
 		}
 		out, err := d.Deploy(ctx, p)
 		if err == nil && (out.Result == deploy.Done || out.Result == deploy.NothingToDo) {
@@ -193,7 +222,13 @@ func (d *deploying) proceed(ctx context.Context) error {
 // result writes the last event of a stack.
 func (d *deploying) result(p plan.Stack, out deploy.Outcome, code int) {
 	if d.json {
-		last := render.DeployResult{Result: out.Result, Exit: code, Host: p.Stack.Host.Name, Stack: p.Stack.Name, Because: out.Holder}
+		last := render.DeployResult{
+			Result:  out.Result,
+			Exit:    code,
+			Host:    p.Stack.Host.Name,
+			Stack:   p.Stack.Name,
+			Because: out.Holder,
+		}
 		if out.Failure != nil && out.Holder == "" {
 			last.Because = out.Failure.Message
 		}
@@ -210,13 +245,18 @@ func (d *deploying) failed(ctx context.Context, p plan.Stack, out deploy.Outcome
 		if why.Kind != app.Interrupted {
 			because = err.Error()
 		}
-		d.result(p, deploy.Outcome{Result: deploy.Refused, Failure: &deploy.Failure{Message: because}}, codes[why.Kind])
+		d.result(p, deploy.Outcome{Result: deploy.Refused, Failure: &deploy.Failure{Message: because}},
+			codes[why.Kind])
 		if d.json {
 			return &exit{code: codes[why.Kind], err: why.Err}
 		}
 		return why
 	}
-	code := map[string]int{deploy.Refused: exitFindings, deploy.PutBack: exitPutBack, deploy.NeedsManual: exitNeedsManual}[out.Result]
+	code := map[string]int{
+		deploy.Refused:     exitFindings,
+		deploy.PutBack:     exitPutBack,
+		deploy.NeedsManual: exitNeedsManual,
+	}[out.Result]
 	if ctx.Err() != nil && out.Result == deploy.PutBack {
 		code = exitInterrupted
 	}
@@ -240,7 +280,9 @@ func (d *deploying) pointTo(ctx context.Context, stack string, f *deploy.Failure
 	switch {
 	case rule == "":
 	case found == nil:
-		d.say("  what it said is what the rule %s is about, which finds nothing here; lantern about %s explains it", rule, rule)
+		d.say(
+			"  what it said is what the rule %s is about, which finds nothing here; "+
+				"lantern about %s explains it", rule, rule)
 	default:
 		d.say("  what it said points to:")
 		render.Found(d.Err, d.paint(d.Err), *found)

@@ -63,7 +63,16 @@ type bench struct {
 func newBench(t *testing.T, target enginetest.Target) *bench {
 	e, err := engine.Dial(t.Context(), target.Address)
 	require.NoError(t, err)
-	b := &bench{t: t, dir: t.TempDir(), data: t.TempDir(), target: target, engine: e, stack: "tide-log", uid: os.Getuid(), gid: os.Getgid()}
+	b := &bench{
+		t:      t,
+		dir:    t.TempDir(),
+		data:   t.TempDir(),
+		target: target,
+		engine: e,
+		stack:  "tide-log",
+		uid:    os.Getuid(),
+		gid:    os.Getgid(),
+	}
 	if os.Getuid() == 0 {
 		b.uid, b.gid = 1311, 1400
 	}
@@ -115,7 +124,8 @@ func (b *bench) run(code int, args ...string) (stdout, stderr string) {
 	if err := cmd.Run(); err != nil {
 		require.IsType(b.t, &exec.ExitError{}, err)
 	}
-	require.Equal(b.t, code, cmd.ProcessState.ExitCode(), "lantern %s\n%s%s", strings.Join(args, " "), out.String(), errs.String())
+	require.Equal(b.t, code, cmd.ProcessState.ExitCode(), "lantern %s\n%s%s", strings.Join(args, " "),
+		out.String(), errs.String())
 	return out.String(), errs.String()
 }
 
@@ -211,7 +221,10 @@ func TestLifeOfAStack(t *testing.T) {
 			b.write("tide-log/stack.toml", fmt.Sprintf(stackText, image, front, level, within, desk))
 		}
 		foreign := fmt.Sprintf("foreign-%d", time.Now().UnixNano())
-		_, err := b.engine.CreatePlaceholder(t.Context(), foreign, enginetest.Store, map[string]string{plan.LabelLab: "another", plan.LabelStack: "tide-log"})
+		_, err := b.engine.CreatePlaceholder(t.Context(), foreign, enginetest.Store, map[string]string{
+			plan.LabelLab:   "another",
+			plan.LabelStack: "tide-log",
+		})
 		require.NoError(t, err)
 		t.Cleanup(func() { assert.NoError(t, b.engine.Remove(context.Background(), foreign)) })
 
@@ -221,7 +234,8 @@ func TestLifeOfAStack(t *testing.T) {
 		stdout, _ := b.run(0, "deploy", "--yes")
 		assert.Contains(t, stdout, fmt.Sprintf("http://localhost:%d/", desk))
 		first := b.containers()
-		require.ElementsMatch(t, []string{"tide-log.store", "tide-log.desk", "tide-log.front"}, slices.Collect(maps.Keys(first)), "and no lock, no leftover")
+		require.ElementsMatch(t, []string{"tide-log.store", "tide-log.desk", "tide-log.front"},
+			slices.Collect(maps.Keys(first)), "and no lock, no leftover")
 		assert.True(t, first["tide-log.store"].Started.Before(first["tide-log.desk"].Started))
 		assert.True(t, first["tide-log.desk"].Started.Before(first["tide-log.front"].Started))
 		assert.Equal(t, "on-failure 2", first["tide-log.desk"].Container.Restart.String())
@@ -279,9 +293,12 @@ func TestLifeOfAStack(t *testing.T) {
 		assert.Equal(t, second["tide-log.front"].ID, b.containers()["tide-log.front"].ID)
 
 		// What is taken out of the file goes.
-		b.write("tide-log/stack.toml", strings.Replace(fmt.Sprintf(stackText, enginetest.Page, front, "high", "20s", desk), "[service.front]", "[service.pier]", 1))
+		b.write("tide-log/stack.toml",
+			strings.Replace(fmt.Sprintf(stackText, enginetest.Page, front, "high", "20s", desk),
+				"[service.front]", "[service.pier]", 1))
 		b.run(0, "deploy", "--yes")
-		require.ElementsMatch(t, []string{"tide-log.store", "tide-log.desk", "tide-log.pier"}, slices.Collect(maps.Keys(b.containers())))
+		require.ElementsMatch(t, []string{"tide-log.store", "tide-log.desk", "tide-log.pier"},
+			slices.Collect(maps.Keys(b.containers())))
 
 		// Retired, though the folder is gone; host folders and what is not ours stay.
 		require.NoError(t, os.RemoveAll(filepath.Join(b.dir, "tide-log")))
@@ -313,7 +330,9 @@ func TestLocksAndLeftovers(t *testing.T) {
 		b := newBench(t, target)
 		b.write("lab.toml", fmt.Sprintf(labText, b.uid, b.gid, b.data, target.Address))
 		write := func(image, within string) {
-			b.write("tide-log/stack.toml", fmt.Sprintf("[service.desk]\nimage = %q\nready = { http = \"8080/\", within = %q }\n", image, within))
+			b.write("tide-log/stack.toml",
+				fmt.Sprintf("[service.desk]\nimage = %q\nready = { http = \"8080/\", within = %q }\n",
+					image, within))
 		}
 		write(enginetest.NeverReady, "1s")
 		b.run(4, "deploy", "--yes")
@@ -345,13 +364,15 @@ func TestLocksAndLeftovers(t *testing.T) {
 			io.Copy(io.Discard, stderr)
 			dying.Wait()
 			_, said = b.run(1, "status")
-			assert.Contains(t, said, "died in the middle; undoing it brings back what ran before\n  lantern status --yes does that")
+			assert.Contains(t, said,
+				"died in the middle; undoing it brings back what ran before\n  lantern status --yes does that")
 			write(enginetest.Page, "20s")
 			_, said = b.run(0, next...)
 			assert.Contains(t, said, "died in the middle")
 			now := b.containers()
 			assert.Len(t, now, 1)
-			assert.Equal(t, old.ID, now["tide-log.desk"].ID, "back to what ran before, which is what is declared again")
+			assert.Equal(t, old.ID, now["tide-log.desk"].ID,
+				"back to what ran before, which is what is declared again")
 			assert.True(t, now["tide-log.desk"].Running)
 		}
 	})
@@ -383,9 +404,12 @@ func TestMistakesOnARealHost(t *testing.T) {
 		}
 		require.NoError(t, os.Chown(filepath.Join(b.data, "theirs"), 1312, 1401))
 		// user::rwx, user:1311:rwx, group::r-x, mask::r-x, other::--- as linux/posix_acl_xattr.h lays it out.
-		acl := []byte{2, 0, 0, 0, 1, 0, 7, 0, 255, 255, 255, 255, 2, 0, 7, 0, 0x1f, 5, 0, 0, 4, 0, 5, 0, 255, 255, 255, 255, 0x10, 0, 5, 0, 255, 255, 255, 255, 0x20, 0, 0, 0, 255, 255, 255, 255}
+		acl := []byte{2, 0, 0, 0, 1, 0, 7, 0, 255, 255, 255, 255, 2, 0, 7, 0, 0x1f, 5, 0, 0, 4, 0, 5, 0, 255,
+			255, 255, 255, 0x10, 0, 5, 0, 255, 255, 255, 255, 0x20, 0, 0, 0, 255, 255, 255, 255}
 		require.NoError(t, xattr.Set(filepath.Join(b.data, "masked"), "system.posix_acl_access", acl))
-		b.write("lab.toml", fmt.Sprintf(strings.Replace(labText, "Atlantic/Faroe", "atlantic/faroe", 1), b.uid, b.gid, b.data, target.Address))
+		b.write("lab.toml",
+			fmt.Sprintf(strings.Replace(labText, "Atlantic/Faroe", "atlantic/faroe", 1),
+				b.uid, b.gid, b.data, target.Address))
 		b.write("tide-log/stack.toml", fmt.Sprintf(`[service.desk]
 image  = "registry.skerry.example/probe:1"
 run-as = "owner"
@@ -403,8 +427,10 @@ run-as = "roott"
 		var got struct{ Findings []finding }
 		require.NoError(t, json.Unmarshal([]byte(stdout), &got), stdout)
 		want := map[string][]string{ // by rule: place, message, evidence
-			"port-in-use":     {"tide-log/stack.toml:4:12:5", fmt.Sprintf("held by the process cli.test (pid %d), which listens on 127.0.0.1", os.Getpid())},
-			"mount-case":      {"tide-log/stack.toml:8:4:23", b.data + "/Journals does, with different capital letters"},
+			"port-in-use": {"tide-log/stack.toml:4:12:5",
+				fmt.Sprintf("held by the process cli.test (pid %d), which listens on 127.0.0.1", os.Getpid())},
+			"mount-case": {"tide-log/stack.toml:8:4:23",
+				b.data + "/Journals does, with different capital letters"},
 			"account-unknown": {"tide-log/stack.toml:12:11:5", "lamp-room has no account roott"},
 			"zone-unknown":    {"lab.toml:2:13:14", "letter case counts"},
 		}
@@ -427,7 +453,8 @@ run-as = "roott"
 		assert.Empty(t, want, "not found")
 		require.Len(t, denied, 2)
 		assert.Contains(t, denied[0], "tide-log/stack.toml:6:4:21 ")
-		assert.Contains(t, denied[0], "may not enter, read or write there | "+b.data+"/theirs belongs to uid 1312 and gid 1401, mode 0750 |")
+		assert.Contains(t, denied[0],
+			"may not enter, read or write there | "+b.data+"/theirs belongs to uid 1312 and gid 1401, mode 0750 |")
 		assert.Contains(t, denied[1], "tide-log/stack.toml:7:4:21 ")
 		assert.Contains(t, denied[1], "may not write there")
 		assert.Contains(t, denied[1], "ACL user:1311:rwx group::r-x mask::r-x")
@@ -446,7 +473,9 @@ func TestWithoutRoot(t *testing.T) {
 	}
 	b := newBench(t, enginetest.Target{Name: "stand-in", Address: enginetest.StandIn(t, standin.Options{})})
 	b.write("lab.toml", fmt.Sprintf(labText, 65534, 65534, b.data, "unix:///nowhere/engine.sock"))
-	b.write("tide-log/stack.toml", "[service.desk]\nimage = \"registry.skerry.example/probe:1\"\nmounts = [\"${folder.data}/store/inside -> /data\"]\n")
+	b.write("tide-log/stack.toml",
+		"[service.desk]\nimage = \"registry.skerry.example/probe:1\"\n"+
+			"mounts = [\"${folder.data}/store/inside -> /data\"]\n")
 	b.write("mast/stack.toml", "[service.sensor]\nimage = \"registry.skerry.example/probe:1\"\n")
 	require.NoError(t, os.Chmod(filepath.Join(b.dir, "mast"), 0o700))
 	// Everybody may enter the folders of this test, but not those inside.
@@ -459,6 +488,7 @@ func TestWithoutRoot(t *testing.T) {
 	cmd.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: 65534, Gid: 65534}}
 	out, _ := cmd.CombinedOutput()
 	assert.Equal(t, 1, cmd.ProcessState.ExitCode(), string(out))
-	assert.Contains(t, string(out), "mast/stack.toml:1:1  syntax  error\n    this file may not be read: permission denied")
+	assert.Contains(t, string(out),
+		"mast/stack.toml:1:1  syntax  error\n    this file may not be read: permission denied")
 	assert.Contains(t, string(out), "without the right to look there")
 }

@@ -14,7 +14,11 @@ func (s *session) envCommand() *cli.Command {
 	var offline bool
 	return &cli.Command{
 		Name: "env", Usage: "show where each variable is set and what it overrides", ArgsUsage: "STACK[/SERVICE]",
-		Flags: []cli.Flag{&cli.BoolFlag{Name: "offline", Usage: "read the files only: without ids of accounts and variables of images", Destination: &offline}},
+		Flags: []cli.Flag{&cli.BoolFlag{
+			Name:        "offline",
+			Usage:       "read the files only: without ids of accounts and variables of images",
+			Destination: &offline,
+		}},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			name, service, _ := strings.Cut(c.Args().First(), "/")
 			if name == "" {

@@ -49,7 +49,8 @@ func (b *bench) read(name string) string {
 func TestFixSaysWhatItDid(t *testing.T) {
 	text, stderr := fixBench(t).run(0, "check", "--offline", "--fix")
 	assert.Contains(t, text, "fixed mast/stack.toml:2:1  key-unknown  \"imgae\" becomes \"image\"\n")
-	assert.Contains(t, text, "fixed mast/mast.env:2:1  env-plain-secret  adds \"A_PASSWORD='hidden (22 characters)'\"\n")
+	assert.Contains(t, text,
+		"fixed mast/mast.env:2:1  env-plain-secret  adds \"A_PASSWORD='hidden (22 characters)'\"\n")
 	assert.Equal(t, 6, strings.Count(text, "fixed "), text)
 	b := fixBench(t)
 	inJSON, more := b.run(0, "check", "--offline", "--fix", "--format", "json")
@@ -63,7 +64,8 @@ func TestFixSaysWhatItDid(t *testing.T) {
 	require.NoError(t, json.Unmarshal([]byte(inJSON), &said))
 	require.Len(t, said.Fixed, 6)
 	assert.Equal(t, "zone-unknown", said.Fixed[0].Rule)
-	assert.Equal(t, []any{2, "atlantic/Faroe", "Atlantic/Faroe"}, []any{said.Fixed[0].At.Line, said.Fixed[0].Old, said.Fixed[0].New})
+	assert.Equal(t, []any{2, "atlantic/Faroe", "Atlantic/Faroe"},
+		[]any{said.Fixed[0].At.Line, said.Fixed[0].Old, said.Fixed[0].New})
 	for _, secret := range []string{"three words", "q7Z", "9x!"} {
 		assert.NotContains(t, text+stderr+inJSON+more, secret)
 	}
@@ -87,8 +89,11 @@ func TestFixAsADiff(t *testing.T) {
 	for _, secret := range []string{"three words", "q7Z", "9x!"} {
 		assert.NotContains(t, diff+stderr, secret)
 	}
-	assert.Contains(t, diff, "# mast/mast.env: +A_PASSWORD='hidden (22 characters)'\n# mast/stack.toml: -env.A_PASSWORD = \"hidden (22 characters)\"\n")
-	assert.Contains(t, stderr, "2 lines with secrets, or with signs that no terminal shows, stand above the diff and not in it")
+	assert.Contains(t, diff,
+		"# mast/mast.env: +A_PASSWORD='hidden (22 characters)'\n"+
+			"# mast/stack.toml: -env.A_PASSWORD = \"hidden (22 characters)\"\n")
+	assert.Contains(t, stderr,
+		"2 lines with secrets, or with signs that no terminal shows, stand above the diff and not in it")
 	patch, err := exec.LookPath("patch")
 	if err != nil {
 		t.Skip("there is no patch on this machine")
@@ -97,19 +102,28 @@ func TestFixAsADiff(t *testing.T) {
 	cmd.Dir, cmd.Stdin = b.dir, strings.NewReader(diff)
 	out, err := cmd.CombinedOutput()
 	require.NoError(t, err, string(out))
-	assert.Equal(t, strings.NewReplacer("imgae", "image", `"utc"`, `"UTC"`, "timezome", "timezone").Replace(fixStack), b.read("mast/stack.toml"))
+	assert.Equal(t,
+		strings.NewReplacer("imgae", "image", `"utc"`, `"UTC"`, "timezome", "timezone").Replace(fixStack),
+		b.read("mast/stack.toml"))
 	assert.Equal(t, strings.Replace(fixLab, "atlantic", "Atlantic", 1), b.read("lab.toml"))
 	assert.Equal(t, "LEVEL=low\n", b.read("mast/mast.env"))
 }
 
 // What is unknown mends nothing: files that cannot be read, a mistake in lab.toml, a host that was not seen.
 func TestFixLeavesAlone(t *testing.T) {
-	stack := "[volume.readings]\n[volume.spare]\n[service.desk]\nimage = \"registry.skerry.example/desk:1\"\nports = [\"8710 -> 80\", \"8710 -> 81\"]\nmounts = [\"volume readings -> /data\"]\nenv-files = [\"mast.env\"]\n"
+	stack := "[volume.readings]\n[volume.spare]\n[service.desk]\n" +
+		"image = \"registry.skerry.example/desk:1\"\nports = [\"8710 -> 80\", \"8710 -> 81\"]\n" +
+		"mounts = [\"volume readings -> /data\"]\nenv-files = [\"mast.env\"]\n"
 	for name, files := range map[string]map[string]string{
-		"a file that is a folder": {"lab.toml": "lab = \"skerry-light\"\n[host.lamp-room]\n", "mast/stack.toml": stack, "mast/mast.env/x": ""},
-		"lab.toml is broken":      {"lab.toml": "lab = \"skerry-light\"\n[host.lamp-room\n", "mast/stack.toml": stack, "mast/mast.env": "A=b\n"},
-		"another stack is broken": {"lab.toml": "lab = \"skerry-light\"\n[host.lamp-room]\n", "mast/stack.toml": stack, "mast/mast.env": "A=b\n", "vane/stack.toml": "[service.vane\n"},
-		"a name that is a guess":  {"lab.toml": "lab = \"skerry-light\"\n[host.lamp-room]\n", "mast/stack.toml": strings.Replace(stack, "volume readings ->", "volume reedongs ->", 1), "mast/mast.env": "A=b\n"},
+		"a file that is a folder": {"lab.toml": "lab = \"skerry-light\"\n[host.lamp-room]\n",
+			"mast/stack.toml": stack, "mast/mast.env/x": ""},
+		"lab.toml is broken": {"lab.toml": "lab = \"skerry-light\"\n[host.lamp-room\n",
+			"mast/stack.toml": stack, "mast/mast.env": "A=b\n"},
+		"another stack is broken": {"lab.toml": "lab = \"skerry-light\"\n[host.lamp-room]\n",
+			"mast/stack.toml": stack, "mast/mast.env": "A=b\n", "vane/stack.toml": "[service.vane\n"},
+		"a name that is a guess": {"lab.toml": "lab = \"skerry-light\"\n[host.lamp-room]\n",
+			"mast/stack.toml": strings.Replace(stack, "volume readings ->", "volume reedongs ->", 1),
+			"mast/mast.env":   "A=b\n"},
 	} {
 		b := &bench{t: t, dir: t.TempDir()}
 		for path, text := range files {
@@ -128,7 +142,10 @@ func TestVolumeOwners(t *testing.T) {
 		b := newBench(t, target)
 		b.write("lab.toml", fmt.Sprintf(labText, b.uid, b.gid, b.data, b.target.Address))
 		stack := func(more string) {
-			b.write("tide-log/stack.toml", "[volume.readings]\n\n[service.desk]\nimage = \""+enginetest.Page+"\"\nmounts = [\"volume readings -> /readings\"]\nready = { http = \"8080/\" }\nenv.PROBE_WRITE = \"/readings\"\n"+more)
+			b.write("tide-log/stack.toml",
+				"[volume.readings]\n\n[service.desk]\nimage = \""+enginetest.Page+
+					"\"\nmounts = [\"volume readings -> /readings\"]\nready = { http = \"8080/\" }\n"+
+					"env.PROBE_WRITE = \"/readings\"\n"+more)
 		}
 		stack("run-as = \"1312:1401\"\n")
 		text, _ := b.run(0, "check")

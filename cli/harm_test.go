@@ -60,9 +60,16 @@ func TestTwoLabsOfOneName(t *testing.T) {
 	second.dir = t.TempDir()
 	second.write("lab.toml", fmt.Sprintf(labText, first.uid, first.gid, first.data, first.target.Address))
 	second.level("high")
-	for _, command := range [][]string{{"deploy", "--yes"}, {"deploy", "tide-log", "--yes"}, {"retire", "tide-log", "--yes"}, {"retire", "mast", "--yes"}} {
+	for _, command := range [][]string{
+		{"deploy", "--yes"},
+		{"deploy", "tide-log", "--yes"},
+		{"retire", "tide-log", "--yes"},
+		{"retire", "mast", "--yes"},
+	} {
 		_, stderr := second.run(2, command...)
-		assert.Contains(t, stderr, "lamp-room runs services of a lab skerry-light that were not deployed from here: mast/desk, tide-log/desk", command)
+		assert.Contains(t, stderr,
+			"lamp-room runs services of a lab skerry-light that were not deployed from here: "+
+				"mast/desk, tide-log/desk", command)
 		assert.Contains(t, stderr, "--same-lab says that it is the same lab")
 		assert.NotContains(t, stderr, "these go", "nothing is said to go that does not")
 		assert.Equal(t, ran, containerIDs(first), command)
@@ -134,7 +141,10 @@ func TestHangUps(t *testing.T) {
 func TestInterruptedQuestion(t *testing.T) {
 	path, err := program()
 	require.NoError(t, err)
-	for _, c := range []struct{ types, says string }{{"\x03", "interrupted; nothing was changed"}, {"n\r", "nothing was changed"}} {
+	for _, c := range []struct{ types, says string }{
+		{"\x03", "interrupted; nothing was changed"},
+		{"n\r", "nothing was changed"},
+	} {
 		b := deskBench(t)
 		cmd := exec.CommandContext(t.Context(), path, "--lab", b.dir, "deploy")
 		terminal, err := pty.Start(cmd)
@@ -199,7 +209,11 @@ func TestOddFiles(t *testing.T) {
 	require.NoError(t, os.Mkdir(filepath.Join(b.dir, ".lantern"), 0o777))
 	b.level("high")
 	b.run(0, "deploy", "--yes")
-	for name, want := range map[string]os.FileMode{".lantern": 0o700, ".lantern/logbook.db": 0o600, ".lantern/.gitignore": 0o600} {
+	for name, want := range map[string]os.FileMode{
+		".lantern":            0o700,
+		".lantern/logbook.db": 0o600,
+		".lantern/.gitignore": 0o600,
+	} {
 		info, err := os.Stat(filepath.Join(b.dir, name))
 		require.NoError(t, err)
 		assert.Equal(t, want, info.Mode().Perm(), name)
@@ -212,17 +226,30 @@ func TestForgedLogbook(t *testing.T) {
 	b.run(0, "deploy", "--yes")
 	text := fmt.Sprintf(deskText, enginetest.Page, "forged")
 	entry := func(n int, files ...history.File) {
-		e := history.Entry{Number: n, Kind: history.Deploy, Host: "lamp-room", Stack: "tide-log", Result: deploy.Done, Began: time.Now()}
-		require.NoError(t, history.Of(b.dir).Add(e, append(files, history.File{Path: "tide-log/stack.toml", Text: text, Mode: 0o777})))
+		e := history.Entry{
+			Number: n,
+			Kind:   history.Deploy,
+			Host:   "lamp-room",
+			Stack:  "tide-log",
+			Result: deploy.Done,
+			Began:  time.Now(),
+		}
+		require.NoError(t,
+			history.Of(b.dir).Add(e,
+				append(files, history.File{Path: "tide-log/stack.toml", Text: text, Mode: 0o777})))
 	}
 	entry(7)
 	b.run(0, "revert", "tide-log", "7", "--yes")
 	info, err := os.Stat(filepath.Join(b.dir, "tide-log", "stack.toml"))
 	require.NoError(t, err)
 	assert.Zero(t, info.Mode().Perm()&0o133)
-	for i, path := range []string{"tide-log/../../owned", "/etc/owned", "tide-log/.git/config", ".lantern/owned", "before/../../owned"} {
+	for i, path := range []string{"tide-log/../../owned", "/etc/owned", "tide-log/.git/config",
+		".lantern/owned", "before/../../owned"} {
 		entry(8+i, history.File{Path: path, Text: "owned", Mode: 0o755})
-		for _, args := range [][]string{{"revert", "tide-log", fmt.Sprint(8 + i), "--yes", "--with-lab"}, {"logbook", "tide-log", fmt.Sprint(8 + i), "--save", filepath.Join(t.TempDir(), "saved")}} {
+		for _, args := range [][]string{
+			{"revert", "tide-log", fmt.Sprint(8 + i), "--yes", "--with-lab"},
+			{"logbook", "tide-log", fmt.Sprint(8 + i), "--save", filepath.Join(t.TempDir(), "saved")},
+		} {
 			_, stderr := b.run(2, args...)
 			assert.Contains(t, stderr, "damaged")
 		}
@@ -239,18 +266,20 @@ func TestChangedMeanwhile(t *testing.T) {
 	server, _ := enginetest.StartStandIn(t, standin.Options{})
 	var lab atomic.Value
 	lab.Store("")
-	b := newBench(t, enginetest.Target{Name: "stand-in", Address: enginetest.Hostile(t, http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		if strings.HasSuffix(r.URL.Path, "/info") {
-			path := filepath.Join(lab.Load().(string), "tide-log", "stack.toml")
-			if text, err := os.ReadFile(path); err == nil && !strings.Contains(string(text), "# a line") {
-				os.WriteFile(path, append(text, "# a line of the keeper's\n"...), 0o644)
+	b := newBench(t, enginetest.Target{Name: "stand-in",
+		Address: enginetest.Hostile(t, http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			if strings.HasSuffix(r.URL.Path, "/info") {
+				path := filepath.Join(lab.Load().(string), "tide-log", "stack.toml")
+				if text, err := os.ReadFile(path); err == nil && !strings.Contains(string(text), "# a line") {
+					os.WriteFile(path, append(text, "# a line of the keeper's\n"...), 0o644)
+				}
 			}
-		}
-		server.Handler().ServeHTTP(w, r)
-	}), "", func(*http.Request) bool { return false })})
+			server.Handler().ServeHTTP(w, r)
+		}), "", func(*http.Request) bool { return false })})
 	lab.Store(b.dir)
 	b.write("lab.toml", fmt.Sprintf(labText, b.uid, b.gid, b.data, b.target.Address))
-	b.write("tide-log/stack.toml", "timezone = \"atlantic/faroe\"\n[service.desk]\nimage = \"registry.skerry.example/probe:1\"\n")
+	b.write("tide-log/stack.toml",
+		"timezone = \"atlantic/faroe\"\n[service.desk]\nimage = \"registry.skerry.example/probe:1\"\n")
 	_, stderr := b.run(1, "check", "--fix")
 	assert.Contains(t, stderr, "tide-log/stack.toml has changed since it was read, and was left as it is")
 	text, err := os.ReadFile(filepath.Join(b.dir, "tide-log", "stack.toml"))
@@ -264,7 +293,9 @@ func TestChangedMeanwhile(t *testing.T) {
 func TestWaysOn(t *testing.T) {
 	b := deskBench(t)
 	b.neverReady()
-	b.write("tide-log/stack.toml", strings.Replace(fmt.Sprintf(deskText, enginetest.NeverReady, "high"), `"10s"`, `"1s"`, 1)+"mounts = [\"volume readings -> /readings\"]\n[volume.readings]\n")
+	b.write("tide-log/stack.toml",
+		strings.Replace(fmt.Sprintf(deskText, enginetest.NeverReady, "high"), `"10s"`, `"1s"`,
+			1)+"mounts = [\"volume readings -> /readings\"]\n[volume.readings]\n")
 	failing, err := os.ReadFile(filepath.Join(b.dir, "tide-log", "stack.toml"))
 	require.NoError(t, err)
 	_, stderr := b.run(4, "deploy", "--yes")
@@ -279,7 +310,9 @@ func TestWaysOn(t *testing.T) {
 	b.write("tide-log/stack.toml", string(failing))
 	_, stderr = b.run(4, "deploy", "--yes")
 	assert.Contains(t, stderr, "old version restored")
-	assert.Contains(t, stderr, "the files still declare the version that failed: fix them, or restore those of the old version with lantern revert tide-log")
+	assert.Contains(t, stderr,
+		"the files still declare the version that failed: fix them, or restore those of the old version "+
+			"with lantern revert tide-log")
 	b.run(0, "revert", "tide-log", "--yes")
 	text, err := os.ReadFile(filepath.Join(b.dir, "tide-log", "stack.toml"))
 	require.NoError(t, err)
@@ -324,7 +357,8 @@ func TestStatusSeesHands(t *testing.T) {
 // waitReady waits until the service answers.
 func (b *bench) waitReady() bool {
 	for range 200 {
-		if stdout, _ := exec.Command(must(program()), "--lab", b.dir, "status").Output(); strings.Contains(string(stdout), "ready") {
+		if stdout, _ := exec.Command(must(program()), "--lab", b.dir,
+			"status").Output(); strings.Contains(string(stdout), "ready") {
 			return true
 		}
 		time.Sleep(50 * time.Millisecond)

@@ -111,19 +111,26 @@ func options(flags []cli.Flag, line func(int, string, string)) {
 }
 
 // alternatives are words that some know a command by, and that work, too.
-var alternatives = map[string]string{"prove": "test", "about": "explain", "logbook": "history", "revert": "rollback", "retire": "remove"}
+var alternatives = map[string]string{
+	"prove":   "test",
+	"about":   "explain",
+	"logbook": "history",
+	"revert":  "rollback",
+	"retire":  "remove",
+}
 
 func (s *session) helpCommand() *cli.Command {
-	return &cli.Command{Name: "help", Usage: "show all commands, or the options of one", ArgsUsage: "[COMMAND]", Action: func(_ context.Context, c *cli.Command) error {
-		name := c.Args().First()
-		switch {
-		case name == "":
-			s.help(s.Out, c.Root())
-		case c.Root().Command(name) == nil:
-			return s.noCommand(c, name)
-		default:
-			s.help(s.Out, c.Root().Command(name))
-		}
-		return nil
-	}}
+	return &cli.Command{Name: "help", Usage: "show all commands, or the options of one",
+		ArgsUsage: "[COMMAND]", Action: func(_ context.Context, c *cli.Command) error {
+			name := c.Args().First()
+			switch {
+			case name == "":
+				s.help(s.Out, c.Root())
+			case c.Root().Command(name) == nil:
+				return s.noCommand(c, name)
+			default:
+				s.help(s.Out, c.Root().Command(name))
+			}
+			return nil
+		}}
 }

@@ -26,7 +26,8 @@ func TestHostileEngine(t *testing.T) {
 		t.Skip("it measures memory and time")
 	}
 	codes := map[string]int{
-		"survey": 3, "check": 1, "compare": 3, "deploy --yes": 3, "prove": 3, "status": 3, "retire tide-log --yes": 3, "sweep --yes": 3, "revert tide-log 1 --yes": 3,
+		"survey": 3, "check": 1, "compare": 3, "deploy --yes": 3, "prove": 3, "status": 3,
+		"retire tide-log --yes": 3, "sweep --yes": 3, "revert tide-log 1 --yes": 3,
 		"ports": 0, "mounts": 0, "env tide-log": 0, "logbook": 0,
 	}
 	server, good := enginetest.StartStandIn(t, standin.Options{})
@@ -48,7 +49,9 @@ func TestHostileEngine(t *testing.T) {
 				own.dir = t.TempDir()
 				require.NoError(t, os.CopyFS(own.dir, os.DirFS(b.dir)))
 				own.t = t
-				address := enginetest.Hostile(t, server.Handler(), way, func(r *http.Request) bool { return all || !strings.Contains(r.URL.Path, "_ping") })
+				address := enginetest.Hostile(t, server.Handler(), way, func(r *http.Request) bool {
+					return all || !strings.Contains(r.URL.Path, "_ping")
+				})
 				own.write("lab.toml", fmt.Sprintf(labText, b.uid, b.gid, b.data, address))
 				for command, want := range codes {
 					t.Run(command, func(t *testing.T) {
@@ -75,9 +78,16 @@ func TestHostileLog(t *testing.T) {
 		t.Run(way, func(t *testing.T) {
 			t.Parallel()
 			server, _ := enginetest.StartStandIn(t, standin.Options{})
-			b := newBench(t, enginetest.Target{Name: "stand-in", Address: enginetest.Hostile(t, server.Handler(), way, func(r *http.Request) bool { return strings.HasSuffix(r.URL.Path, "/logs") })})
+			b := newBench(t, enginetest.Target{
+				Name: "stand-in",
+				Address: enginetest.Hostile(t, server.Handler(), way,
+					func(r *http.Request) bool { return strings.HasSuffix(r.URL.Path, "/logs") }),
+			})
 			b.write("lab.toml", fmt.Sprintf(labText, b.uid, b.gid, b.data, b.target.Address))
-			b.write("tide-log/stack.toml", fmt.Sprintf("[service.desk]\nimage = %q\nready = { log = \"the keeper is awake\", within = \"3s\" }\n", enginetest.Page))
+			b.write("tide-log/stack.toml",
+				fmt.Sprintf(
+					"[service.desk]\nimage = %q\nready = { log = \"the keeper is "+
+						"awake\", within = \"3s\" }\n", enginetest.Page))
 			code, said, took, memory := b.measure(t, "deploy", "--yes")
 			assert.Equal(t, 4, code, said)
 			assert.Contains(t, said, "no line of its log matches")

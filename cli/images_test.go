@@ -55,13 +55,18 @@ func TestImagesOfARegistry(t *testing.T) {
 			other = "amd64"
 		}
 		sensor := fmt.Sprintf("%s/skerry/sensor-%d", at, os.Getpid())
-		declares := v1.Config{ExposedPorts: map[string]struct{}{"8080/tcp": {}}, Volumes: map[string]struct{}{"/readings": {}}, Env: []string{"LEVEL=info"}}
+		declares := v1.Config{
+			ExposedPorts: map[string]struct{}{"8080/tcp": {}},
+			Volumes:      map[string]struct{}{"/readings": {}},
+			Env:          []string{"LEVEL=info"},
+		}
 		pushImage(t, sensor+":1.4", runtime.GOARCH, declares)
 		pushImage(t, sensor+":14.0", other, v1.Config{})
 		declares.User = "1312:1401"
 		pushImage(t, sensor+":2", runtime.GOARCH, declares)
 		b.write("lab.toml", fmt.Sprintf(labText, b.uid, b.gid, b.data, target.Address))
-		b.write("tide-log/stack.toml", strings.NewReplacer("SENSOR", sensor, "PORT", fmt.Sprint(freePort(t))).Replace(`[service.absent]
+		b.write("tide-log/stack.toml",
+			strings.NewReplacer("SENSOR", sensor, "PORT", fmt.Sprint(freePort(t))).Replace(`[service.absent]
 image = "SENSOR:14"
 [service.foreign]
 image = "SENSOR:14.0"
@@ -86,7 +91,8 @@ mounts = ["${folder.data}/store -> /Readings"]
 				}
 				found[fmt.Sprintf("%s:%d", f.Rule, f.At.Line)] = said
 			}
-			assert.Contains(t, found["image-absent:2"], "its registry does not have it | tags that it has: 1.4, 14.0, 2")
+			assert.Contains(t, found["image-absent:2"],
+				"its registry does not have it | tags that it has: 1.4, 14.0, 2")
 			assert.Contains(t, found["image-platform:4"], "is made for linux/"+other)
 			assert.Contains(t, found["port-unlisted:7"], "8080")
 			assert.Contains(t, found["mount-unkept:5"], "the image keeps data at /readings")

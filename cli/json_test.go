@@ -64,7 +64,8 @@ func TestJSONOutputs(t *testing.T) {
 		run("survey", 0, "survey")
 
 		// With findings of each kind: with evidence elsewhere, with a mend, accepted.
-		b.write("tide-log/stack.toml", fmt.Sprintf(stackText, enginetest.Page, front, "low", "20s", desk)+fmt.Sprintf(`
+		b.write("tide-log/stack.toml",
+			fmt.Sprintf(stackText, enginetest.Page, front, "low", "20s", desk)+fmt.Sprintf(`
 [service.second]
 image = "registry.skerry.example/probe:1"
 ports = ["localhost:%d -> 8080"]

@@ -29,7 +29,8 @@ func TestSweep(t *testing.T) {
 		var images []string
 		for i, like := range []string{enginetest.PageNew, enginetest.Page, enginetest.Store} {
 			image := enginetest.Own(t, target, at, like, fmt.Sprintf("sweep-%d", i))
-			b.write("tide-log/stack.toml", "[service.desk]\nimage = \""+image+"\"\ntimezone = \"none\"\nready = { log = \"open\" }\n")
+			b.write("tide-log/stack.toml",
+				"[service.desk]\nimage = \""+image+"\"\ntimezone = \"none\"\nready = { log = \"open\" }\n")
 			b.run(0, "deploy", "--yes", "--despite", "port-unlisted")
 			found, err := b.engine.Image(t.Context(), image)
 			require.NoError(t, err)
@@ -69,7 +70,9 @@ func TestRetireWithVolumes(t *testing.T) {
 	enginetest.Each(t, func(t *testing.T, target enginetest.Target) {
 		b := newBench(t, target)
 		b.write("lab.toml", fmt.Sprintf(labText, b.uid, b.gid, b.data, target.Address))
-		b.write("tide-log/stack.toml", "[volume.readings]\n[service.desk]\nimage = \"registry.skerry.example/probe:2\"\nmounts = [\"volume readings -> /readings\"]\nready = { tcp = 8080 }\n")
+		b.write("tide-log/stack.toml",
+			"[volume.readings]\n[service.desk]\nimage = \"registry.skerry.example/probe:2\"\n"+
+				"mounts = [\"volume readings -> /readings\"]\nready = { tcp = 8080 }\n")
 		volumes := func() (names []string) {
 			list, err := b.engine.Volumes(t.Context())
 			require.NoError(t, err)
@@ -104,8 +107,11 @@ func TestProve(t *testing.T) {
 		b := newBench(t, target)
 		desk, spare := freePort(t), freePort(t)
 		b.write("lab.toml", fmt.Sprintf(labText, b.uid, b.gid, b.data, target.Address))
-		text := fmt.Sprintf("[service.store]\nimage = \"registry.skerry.example/probe-store:1\"\nready = { log = \"open\" }\n[service.desk]\nimage = \"registry.skerry.example/probe:1\"\n"+
-			"ports = [\"localhost:%d -> 8080\", \"localhost:%d -> 9090\"]\npage = \"8080/\"\nafter = [\"store\"]\nenv.STORE = \"store:7410\"\nenv.QUEUE = \"store:7411\"\n", desk, spare)
+		text := fmt.Sprintf(
+			"[service.store]\nimage = \"registry.skerry.example/probe-store:1\"\n"+
+				"ready = { log = \"open\" }\n[service.desk]\nimage = \"registry.skerry.example/probe:1\"\n"+
+				"ports = [\"localhost:%d -> 8080\", \"localhost:%d -> 9090\"]\npage = \"8080/\"\n"+
+				"after = [\"store\"]\nenv.STORE = \"store:7410\"\nenv.QUEUE = \"store:7411\"\n", desk, spare)
 		b.write("tide-log/stack.toml", text)
 		_, stderr := b.run(0, "deploy", "--yes")
 		assert.Contains(t, stderr, fmt.Sprintf("published, and nothing accepts connections: tcp %d -> 9090", spare))
@@ -120,13 +126,26 @@ func TestProve(t *testing.T) {
 			return by
 		}
 		port := fmt.Sprintf("desk port %d -> 9090", spare)
-		want := map[string]bool{"store ready": true, "desk ready": true, "desk page 8080/": true, port: false, "desk wire tide-log/store 7410": true, "desk wire tide-log/store 7411": false}
+		want := map[string]bool{
+			"store ready":                   true,
+			"desk ready":                    true,
+			"desk page 8080/":               true,
+			port:                            false,
+			"desk wire tide-log/store 7410": true,
+			"desk wire tide-log/store 7411": false,
+		}
 		assert.Equal(t, want, proofs(1))
 		b.write("tide-log/stack.toml", strings.Replace(text, "7411", "7410", 1))
 		b.run(0, "deploy", "--yes")
 		b.run(0, "prove")
 		require.NoError(t, b.engine.Stop(t.Context(), "tide-log.store", time.Second))
-		want = map[string]bool{"store ready": false, "desk ready": true, "desk page 8080/": true, port: false, "desk wire tide-log/store 7410": false}
+		want = map[string]bool{
+			"store ready":                   false,
+			"desk ready":                    true,
+			"desk page 8080/":               true,
+			port:                            false,
+			"desk wire tide-log/store 7410": false,
+		}
 		assert.Equal(t, want, proofs(1))
 		stdout, _ := b.run(1, "prove")
 		assert.Regexp(t, `(?m)^  tide-log/store +ready +failed +it `, stdout)

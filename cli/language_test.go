@@ -199,7 +199,8 @@ func wholeBench(t *testing.T, target enginetest.Target, vane, beacon int) (b *be
 	_, err = b.engine.CreateVolume(t.Context(), plan.Volume{Name: old + ".readings"}, elsewhere)
 	require.NoError(t, err)
 	require.NoError(t, os.Mkdir(filepath.Join(b.data, "a, b"), 0o755))
-	fill := strings.NewReplacer("ADDRESS", target.Address, "DATA", b.data, "OLD", old, "SUBNET", jettyNet, "VANE_GID", "VANE_GID",
+	fill := strings.NewReplacer("ADDRESS", target.Address, "DATA", b.data, "OLD", old, "SUBNET", jettyNet,
+		"VANE_GID", "VANE_GID",
 		"VANE", fmt.Sprint(vane), "BEACON", fmt.Sprint(beacon))
 	b.write("lab.toml", fill.Replace(wholeLab))
 	b.write("mast/stack.toml", fill.Replace(wholeMast))
@@ -263,16 +264,21 @@ func (b *bench) wholeState(vane, beacon int) {
 	assert.InDelta(t, 0.75, v.Container.Settings.CPUs, 0.001)
 	assert.Equal(t, 2*time.Second, v.Container.StopWithin)
 	assert.Len(t, v.Container.Networks, 3)
-	for _, want := range []string{"TZ=Atlantic/Faroe", "ZONE_TOO=Atlantic/Faroe", "VANE_UID=1312", "VANE_GID=1400", "MAST_TOKEN=moon-over-the-skerry", "STATION=north-of-the-skerry",
+	for _, want := range []string{"TZ=Atlantic/Faroe", "ZONE_TOO=Atlantic/Faroe", "VANE_UID=1312",
+		"VANE_GID=1400", "MAST_TOKEN=moon-over-the-skerry", "STATION=north-of-the-skerry",
 		"STORE_URL=store://moon-over-the-skerry@store.tide-log:8080", fmt.Sprint("MY_PORT=", vane)} {
 		name, value, _ := strings.Cut(want, "=")
-		assert.True(t, slices.ContainsFunc(v.Container.Env, func(e plan.Variable) bool { return e.Name == name && e.Value.Is(value) }), want)
+		assert.True(t,
+			slices.ContainsFunc(v.Container.Env, func(e plan.Variable) bool {
+				return e.Name == name && e.Value.Is(value)
+			}), want)
 	}
 	assert.NotContains(t, v.Labels[plan.LabelDigest]+fmt.Sprint(v.Labels), "moon-over")
 	for _, e := range c["mast.beacon"].Container.Env {
 		assert.NotEqual(t, "TZ", e.Name, `timezone = "none"`)
 	}
-	assert.Contains(t, c["tide-log.store"].Container.Env, plan.Variable{Name: "TZ", Value: secret.Plain("Atlantic/Stanley")}, "the host over the lab")
+	assert.Contains(t, c["tide-log.store"].Container.Env,
+		plan.Variable{Name: "TZ", Value: secret.Plain("Atlantic/Stanley")}, "the host over the lab")
 	assert.Equal(t, "host", c["mast.beacon"].Container.Mode)
 	assert.Equal(t, "none", c["mast.hermit"].Container.Mode)
 	assert.Equal(t, "container:"+v.ID, c["mast.cups"].Container.NetworkOf)
@@ -280,7 +286,11 @@ func (b *bench) wholeState(vane, beacon int) {
 	assert.Equal(t, []any{"exited", 0}, []any{job.Status, job.ExitCode})
 	assert.True(t, c["mast.cups"].Started.After(job.Finished), "cups waited until import was done")
 	assert.True(t, c["tide-log.store"].Started.After(v.Started), "the stack that is waited for comes first")
-	_, err := b.engine.CreateNetwork(t.Context(), plan.Network{Name: "skerry-light.causeway", Internal: false}, map[string]string{plan.LabelLab: "skerry-light"})
+	_, err := b.engine.CreateNetwork(t.Context(),
+		plan.Network{
+			Name:     "skerry-light.causeway",
+			Internal: false,
+		}, map[string]string{plan.LabelLab: "skerry-light"})
 	assert.ErrorIs(t, err, engine.ErrDiffers, "causeway is internal")
 	info, err := os.Stat(filepath.Join(b.data, "kept/deep"))
 	require.NoError(t, err)
@@ -304,7 +314,15 @@ func (b *bench) wholeState(vane, beacon int) {
 			assert.Equal(t, []string{fmt.Sprintf("http://localhost:%d/", beacon)}, s.Links)
 		}
 	}
-	assert.Equal(t, map[string]string{"vane": "ready", "import": "done", "cups": "ready", "beacon": "ready", "hermit": "ready", "store": "ready"}, states)
+	assert.Equal(t,
+		map[string]string{
+			"vane":   "ready",
+			"import": "done",
+			"cups":   "ready",
+			"beacon": "ready",
+			"hermit": "ready",
+			"store":  "ready",
+		}, states)
 }
 
 // wholeInside looks from inside of the containers.
@@ -332,17 +350,21 @@ func (b *bench) wholeInside(vane, beacon int) {
 	}
 	assert.Equal(t, causeway(c["tide-log.store"]), v.Names["store.tide-log"], "a neighbour on the shared network")
 	store := insideAt(t, causeway(c["tide-log.store"])+":8080")
-	assert.Equal(t, []string{causeway(c["mast.vane"]), causeway(c["mast.vane"])}, []string{store.Names["vane.mast"], store.Names["wind"]})
+	assert.Equal(t, []string{causeway(c["mast.vane"]), causeway(c["mast.vane"])},
+		[]string{store.Names["vane.mast"], store.Names["wind"]})
 	assert.Empty(t, net.ParseIP(store.Names["vane"]), "its short name stays in its own stack")
-	assert.Equal(t, ownNet, insideAt(t, causeway(c["mast.vane"])+":8081").Files["/proc/self/ns/net"], "cups lives in vane's network")
+	assert.Equal(t, ownNet, insideAt(t, causeway(c["mast.vane"])+":8081").Files["/proc/self/ns/net"],
+		"cups lives in vane's network")
 	for pattern, what := range map[string]string{
-		` /tmp tmpfs [^\n]*size=16384k`: "memory", ` /run/engine.sock [^\n]*\bro\b`: "the engine's socket", ` /old [^ ]+ ro\b`: "read-only", ` /readings `: "volume", ` /scratch tmpfs `: "options of a volume",
+		` /tmp tmpfs [^\n]*size=16384k`: "memory", ` /run/engine.sock [^\n]*\bro\b`: "the engine's socket",
+		` /old [^ ]+ ro\b`: "read-only", ` /readings `: "volume", ` /scratch tmpfs `: "options of a volume",
 	} {
 		assert.Regexp(t, regexp.MustCompile(pattern), v.Files["/proc/self/mounts"], what)
 	}
 	own := b.raw("/containers/mast.vane/json")
 	assert.Equal(t, "1312:1400", own.Config.User)
-	assert.Equal(t, []any{int64(96 << 20), 2, "no"}, []any{own.HostConfig.Memory, own.Config.StopTimeout, own.HostConfig.RestartPolicy.Name}, "of [default]")
+	assert.Equal(t, []any{int64(96 << 20), 2, "no"},
+		[]any{own.HostConfig.Memory, own.Config.StopTimeout, own.HostConfig.RestartPolicy.Name}, "of [default]")
 	assert.InDelta(t, 7.5e8, own.HostConfig.NanoCpus, 1e6)
 	if b.target.Name == "dockerd" { // the other one does not tell
 		assert.Equal(t, map[string]string{"max-file": "2", "max-size": "1000000"}, own.HostConfig.LogConfig.Config)
@@ -406,12 +428,18 @@ func TestEngineOverTCP(t *testing.T) {
 
 func overTCP(t *testing.T, b *bench) {
 	ca, server := certificates(t, filepath.Join(b.dir, "tls"))
-	listener, err := tls.Listen("tcp", "127.0.0.1:0", &tls.Config{Certificates: []tls.Certificate{server}, ClientCAs: ca, ClientAuth: tls.RequireAndVerifyClientCert})
+	listener, err := tls.Listen("tcp", "127.0.0.1:0", &tls.Config{
+		Certificates: []tls.Certificate{server},
+		ClientCAs:    ca,
+		ClientAuth:   tls.RequireAndVerifyClientCert,
+	})
 	require.NoError(t, err)
 	forward(t, listener, strings.TrimPrefix(b.target.Address, "unix://"))
 	lab := strings.ReplaceAll(tcpLab, "ADDRESS", listener.Addr().String())
 	b.write("lab.toml", lab)
-	b.write("mast/stack.toml", "[service.vane]\nimage = \"registry.skerry.example/probe:1\"\nready = { command = [\"/probe\", \"ask\", \"8080\"] }\n")
+	b.write("mast/stack.toml",
+		"[service.vane]\nimage = \"registry.skerry.example/probe:1\"\n"+
+			"ready = { command = [\"/probe\", \"ask\", \"8080\"] }\n")
 	b.run(0, "deploy", "--yes")
 	stdout, _ := b.run(0, "status")
 	assert.Contains(t, stdout, "ready")
@@ -431,7 +459,8 @@ func overTCP(t *testing.T, b *bench) {
 	plain, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
 	forward(t, plain, strings.TrimPrefix(b.target.Address, "unix://"))
-	lab = regexp.MustCompile(`tls.* = .*\n`).ReplaceAllString(strings.ReplaceAll(tcpLab, "ADDRESS", strings.Replace(plain.Addr().String(), "127.0.0.1", "0.0.0.0", 1)), "")
+	lab = regexp.MustCompile(`tls.* = .*\n`).ReplaceAllString(strings.ReplaceAll(tcpLab, "ADDRESS",
+		strings.Replace(plain.Addr().String(), "127.0.0.1", "0.0.0.0", 1)), "")
 	b.write("lab.toml", lab)
 	b.run(0, "deploy", "--yes")
 	b.write("lab.toml", regexp.MustCompile(`insecure = .*\n`).ReplaceAllString(lab, ""))
@@ -469,8 +498,10 @@ func certificates(t *testing.T, dir string) (*x509.CertPool, tls.Certificate) {
 	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	require.NoError(t, err)
 	authority := &x509.Certificate{
-		SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "Skerry Light"}, NotAfter: time.Now().Add(time.Hour), IsCA: true, BasicConstraintsValid: true,
-		IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)}, KeyUsage: x509.KeyUsageDigitalSignature | x509.KeyUsageCertSign,
+		SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "Skerry Light"},
+		NotAfter: time.Now().Add(time.Hour), IsCA: true, BasicConstraintsValid: true,
+		IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)},
+		KeyUsage:    x509.KeyUsageDigitalSignature | x509.KeyUsageCertSign,
 		ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth, x509.ExtKeyUsageClientAuth},
 	}
 	der, err := x509.CreateCertificate(rand.Reader, authority, authority, &key.PublicKey, key)
@@ -478,7 +509,11 @@ func certificates(t *testing.T, dir string) (*x509.CertPool, tls.Certificate) {
 	secret, err := x509.MarshalPKCS8PrivateKey(key)
 	require.NoError(t, err)
 	cert := pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der})
-	for name, text := range map[string][]byte{"authority.pem": cert, "lantern.pem": cert, "lantern.key": pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: secret})} {
+	for name, text := range map[string][]byte{
+		"authority.pem": cert,
+		"lantern.pem":   cert,
+		"lantern.key":   pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: secret}),
+	} {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, name), text, 0o600))
 	}
 	pool := x509.NewCertPool()

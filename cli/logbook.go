@@ -16,8 +16,13 @@ func (s *session) logbookCommand() *cli.Command {
 	var save string
 	return &cli.Command{
 		Name: "logbook", Usage: "show past deploys: when, who, result", ArgsUsage: "[STACK [ENTRY]]",
-		Description: "The logbook belongs to this clone of the lab: " + filepath.Join(".lantern", "logbook.db") + ". It holds the files of each deploy, so only its owner may read it.",
-		Flags:       []cli.Flag{&cli.StringFlag{Name: "save", Usage: "write the files of the entry into `DIR`", Destination: &save}},
+		Description: "The logbook belongs to this clone of the lab: " + filepath.Join(".lantern",
+			"logbook.db") + ". It holds the files of each deploy, so only its owner may read it.",
+		Flags: []cli.Flag{&cli.StringFlag{
+			Name:        "save",
+			Usage:       "write the files of the entry into `DIR`",
+			Destination: &save,
+		}},
 		Action: func(_ context.Context, c *cli.Command) error {
 			w, asJSON, err := s.begin()
 			if err != nil {

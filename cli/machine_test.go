@@ -39,7 +39,13 @@ func TestRealMachine(t *testing.T) {
 		for name, as := range map[string]struct {
 			mode     os.FileMode
 			uid, gid int
-		}{"own": {0o750, 6311, 6401}, "of-the-group": {0o770, 0, 6401}, "read": {0o755, 0, 0}, "masked": {0o700, 0, 0}, "Journals": {0o750, 6311, 6401}} {
+		}{
+			"own":          {0o750, 6311, 6401},
+			"of-the-group": {0o770, 0, 6401},
+			"read":         {0o755, 0, 0},
+			"masked":       {0o700, 0, 0},
+			"Journals":     {0o750, 6311, 6401},
+		} {
 			require.NoError(t, os.Mkdir(filepath.Join(b.data, name), 0o700))
 			require.NoError(t, os.Chown(filepath.Join(b.data, name), as.uid, as.gid))
 			require.NoError(t, os.Chmod(filepath.Join(b.data, name), as.mode))
@@ -67,7 +73,10 @@ func TestRealMachine(t *testing.T) {
 				listen[network] = port
 			}
 		}
-		b.write("lab.toml", fmt.Sprintf("lab = \"skerry-light\"\nowner = \"lantern-keeper\"\n[folder]\ndata = \"%s\"\n[host.lamp-room]\nengine = \"%s\"\n", b.data, target.Address))
+		b.write("lab.toml",
+			fmt.Sprintf(
+				"lab = \"skerry-light\"\nowner = \"lantern-keeper\"\n[folder]\ndata = \"%s\"\n"+
+					"[host.lamp-room]\nengine = \"%s\"\n", b.data, target.Address))
 		b.write("tide-log/stack.toml", fmt.Sprintf(`[service.desk]
 image = "registry.skerry.example/probe:1"
 run-as = "owner"
@@ -107,10 +116,14 @@ run-as = "lantern-keepr"
 		}
 		us := fmt.Sprintf("process cli.test (pid %d)", os.Getpid())
 		for line, want := range map[int][]string{
-			6: {"port-in-use", us, "127.0.0.1"}, 7: {"port-in-use", us, "::1"}, 8: {"port-in-use", "udp", us}, 9: {"port-in-use", "udp", us, "::1"},
-			14: {"mount-denied", "lantern-keeper (uid 6311) may not write there", "belongs to root (uid 0) and root (gid 0), mode 0755"},
-			16: {"mount-denied", "may not write there", "the entry user:6311 grants rwx, but the mask r-x takes write back"},
-			17: {"mount-missing", "/own/new/deep/x does not exist", "/own is there, and nothing called new is in it"},
+			6: {"port-in-use", us, "127.0.0.1"}, 7: {"port-in-use", us, "::1"}, 8: {"port-in-use", "udp", us},
+			9: {"port-in-use", "udp", us, "::1"},
+			14: {"mount-denied", "lantern-keeper (uid 6311) may not write there",
+				"belongs to root (uid 0) and root (gid 0), mode 0755"},
+			16: {"mount-denied", "may not write there",
+				"the entry user:6311 grants rwx, but the mask r-x takes write back"},
+			17: {"mount-missing", "/own/new/deep/x does not exist",
+				"/own is there, and nothing called new is in it"},
 			18: {"mount-case", b.data + "/Journals does, with different capital letters"},
 			22: {"account-unknown", "lamp-room has no account lantern-keepr"},
 		} {

@@ -13,7 +13,8 @@ import (
 func (s *session) proveCommand() *cli.Command {
 	return &cli.Command{
 		Name: "prove", Usage: "test readiness, pages, ports and connections; change nothing", ArgsUsage: "[STACK]",
-		Description: "Exit code 1 when a ready, a page or a wire fails. A published port on which nothing listens is only noted: it may be opened later.",
+		Description: "Exit code 1 when a ready, a page or a wire fails. A published port on which nothing " +
+			"listens is only noted: it may be opened later.",
 		Action: func(ctx context.Context, c *cli.Command) error {
 			w, stacks, asJSON, err := s.surveyed(ctx, c.Args().First())
 			if err != nil {

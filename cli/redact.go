@@ -81,7 +81,8 @@ func (h *hider) learn(secrets ...string) {
 
 // forms returns how a secret may be written in what programs say.
 func forms(s string) []string {
-	all := []string{s, url.QueryEscape(s), url.PathEscape(s), base64.StdEncoding.EncodeToString([]byte(s)), base64.URLEncoding.EncodeToString([]byte(s)),
+	all := []string{s, url.QueryEscape(s), url.PathEscape(s), base64.StdEncoding.EncodeToString([]byte(s)),
+		base64.URLEncoding.EncodeToString([]byte(s)),
 		base64.RawStdEncoding.EncodeToString([]byte(s)), base64.RawURLEncoding.EncodeToString([]byte(s))}
 	for _, quoted := range []string{strconv.Quote(s), strconv.QuoteToASCII(s)} {
 		all = append(all, quoted[1:len(quoted)-1])

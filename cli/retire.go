@@ -19,7 +19,11 @@ func (s *session) retireCommand() *cli.Command {
 		Description: "Works for a stack whose folder is gone, too. Nothing that is not of this lab is touched.",
 		Flags: []cli.Flag{
 			&cli.BoolFlag{Name: "yes", Usage: "do not ask", Destination: &yes},
-			&cli.BoolFlag{Name: "with-volumes", Usage: "also delete its volumes and their data", Destination: &withVolumes},
+			&cli.BoolFlag{
+				Name:        "with-volumes",
+				Usage:       "also delete its volumes and their data",
+				Destination: &withVolumes,
+			},
 			sameLabFlag(&same),
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
@@ -37,7 +41,8 @@ func (s *session) retireCommand() *cli.Command {
 			}
 			defer r.Close()
 			if len(r.Containers)+len(r.Networks) == 0 && (!withVolumes || len(r.Volumes) == 0) {
-				s.say("nothing of %s is on %s%s", name, r.Host, map[bool]string{true: " but its volumes: " + strings.Join(r.Volumes, ", ")}[len(r.Volumes) > 0])
+				s.say("nothing of %s is on %s%s", name, r.Host,
+					map[bool]string{true: " but its volumes: " + strings.Join(r.Volumes, ", ")}[len(r.Volumes) > 0])
 				return nil
 			}
 			if err := s.sameLab(ctx, w, r, same); err != nil {
@@ -54,7 +59,9 @@ func (s *session) retireCommand() *cli.Command {
 			case out.Result == deploy.Done || out.Result == deploy.NothingToDo:
 				s.say("%s is retired", name)
 				if w.Stack(name) != nil {
-					s.say("its folder stays: the next deploy creates it again; lantern revert %s deploys what ran last", name)
+					s.say(
+						"its folder stays: the next deploy creates it again; lantern revert "+
+							"%s deploys what ran last", name)
 				}
 				return nil
 			}

@@ -14,12 +14,23 @@ func (s *session) revertCommand() *cli.Command {
 	var yes, dryRun, withLab, same bool
 	return &cli.Command{
 		Name: "revert", Usage: "roll a stack and its files back to an earlier deploy", ArgsUsage: "STACK [ENTRY]",
-		Description: "Without ENTRY: the last that succeeded and was different from what runs; after a deploy that was put back, or a retirement, the one that ran last. It is checked, compared, proven and put back like every deploy.\n" +
-			"lab.toml and environment files outside the stack's folder belong to other stacks, too, and stay as they are unless --with-lab is given.",
+		Description: "Without ENTRY: the last that succeeded and was different from what runs; after a " +
+			"deploy that was put back, or a retirement, the one that ran last. It is checked, compared, " +
+			"proven and put back like every deploy.\n" +
+			"lab.toml and environment files outside the stack's folder belong to other stacks, too, and " +
+			"stay as they are unless --with-lab is given.",
 		Flags: []cli.Flag{
 			&cli.BoolFlag{Name: "yes", Usage: "do not ask", Destination: &yes},
-			&cli.BoolFlag{Name: "dry-run", Usage: "show what would change, and change nothing", Destination: &dryRun},
-			&cli.BoolFlag{Name: "with-lab", Usage: "also restore lab.toml and shared environment files", Destination: &withLab},
+			&cli.BoolFlag{
+				Name:        "dry-run",
+				Usage:       "show what would change, and change nothing",
+				Destination: &dryRun,
+			},
+			&cli.BoolFlag{
+				Name:        "with-lab",
+				Usage:       "also restore lab.toml and shared environment files",
+				Destination: &withLab,
+			},
 			sameLabFlag(&same),
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {

@@ -59,12 +59,14 @@ func TestRevert(t *testing.T) {
 		b.run(0, "deploy", "--yes")
 		write(enginetest.NeverReady, "store", "LEVEL=high\n")
 		b.write("lab.toml", lab+"ready-within = \"1s\"\n")
-		b.write("tide-log/stack.toml", strings.Replace(fmt.Sprintf(revertText, enginetest.NeverReady, port, "store"), "20s", "1s", 1))
+		b.write("tide-log/stack.toml",
+			strings.Replace(fmt.Sprintf(revertText, enginetest.NeverReady, port, "store"), "20s", "1s", 1))
 		b.run(4, "deploy", "--yes")
 		b.write("lab.toml", lab)
 		write(enginetest.PageNew, "front", "LEVEL=higher\n")
 		b.run(0, "deploy", "--yes")
-		assert.Equal(t, []string{"1 deploy done", "2 deploy done", "3 deploy put-back", "4 deploy done"}, b.logged())
+		assert.Equal(t, []string{"1 deploy done", "2 deploy done", "3 deploy put-back", "4 deploy done"},
+			b.logged())
 		b.write("tide-log/tide-log.env", "LEVEL=never deployed\n")
 
 		_, stderr := b.run(2, "revert", "tide-log", "3", "--yes")
@@ -100,7 +102,10 @@ func TestRevert(t *testing.T) {
 		assert.Equal(t, "6 deploy done", b.logged()[5])
 		b.run(0, "revert", "tide-log", "--yes")
 		assert.Equal(t, back.Container.Mounts[0].Target, b.containers()["tide-log.desk"].Container.Mounts[0].Target)
-		assert.Contains(t, b.containers()["tide-log.desk"].Container.Env, plan.Variable{Name: "LEVEL", Value: secret.Plain("higher")})
+		assert.Contains(t, b.containers()["tide-log.desk"].Container.Env, plan.Variable{
+			Name:  "LEVEL",
+			Value: secret.Plain("higher"),
+		})
 
 		// Another clone counts on from what the engine says.
 		clone := *b
@@ -112,9 +117,11 @@ func TestRevert(t *testing.T) {
 		assert.Equal(t, []string{"8 deploy done"}, clone.logged())
 
 		// A damaged logbook is said, and keeps nobody from anything.
-		require.NoError(t, os.WriteFile(filepath.Join(b.dir, ".lantern/logbook.db"), []byte("a wave came over"), 0o600))
+		require.NoError(t,
+			os.WriteFile(filepath.Join(b.dir, ".lantern/logbook.db"), []byte("a wave came over"), 0o600))
 		_, stderr = b.run(0, "deploy", "--yes", "--same-lab")
-		assert.Contains(t, stderr, "warning: this is not in the logbook: the logbook (.lantern/logbook.db) is damaged")
+		assert.Contains(t, stderr,
+			"warning: this is not in the logbook: the logbook (.lantern/logbook.db) is damaged")
 		b.run(2, "logbook")
 		require.NoError(t, os.RemoveAll(filepath.Join(b.dir, ".lantern")))
 		b.run(0, "retire", "tide-log", "--yes", "--same-lab")
@@ -133,7 +140,9 @@ func TestRevertAMovedTag(t *testing.T) {
 		push := func(like string) string { return enginetest.Own(t, target, at, like, "tides") }
 		reference := push(enginetest.Page)
 		b.write("lab.toml", fmt.Sprintf(labText, b.uid, b.gid, b.data, target.Address))
-		b.write("tide-log/stack.toml", "[service.desk]\nimage = \""+reference+"\"  # the desk\nfetch = \"each-deploy\"\nready = { tcp = 8080 }\n")
+		b.write("tide-log/stack.toml",
+			"[service.desk]\nimage = \""+reference+
+				"\"  # the desk\nfetch = \"each-deploy\"\nready = { tcp = 8080 }\n")
 		images := map[string]bool{}
 		for _, like := range []string{enginetest.Page, enginetest.PageNew} {
 			push(like)
@@ -173,10 +182,18 @@ func TestCompareAndDespite(t *testing.T) {
 		b.write("lab.toml", fmt.Sprintf(labText, b.uid, b.gid, b.data, target.Address))
 		text := fmt.Sprintf(revertText, enginetest.Page, port, "absent")
 		b.write("tide-log/tide-log.env", "LEVEL=low\n")
-		b.write("tide-log/stack.toml", strings.Replace(text, "/absent -> /data", "/store -> /data", 1)+"[service.late]\nimage = \"registry.skerry.example/probe:1\"\nenv-files = [\"gone.env\"]\n")
+		b.write("tide-log/stack.toml",
+			strings.Replace(text, "/absent -> /data", "/store -> /data",
+				1)+"[service.late]\nimage = \"registry.skerry.example/probe:1\"\nenv-files = [\"gone.env\"]\n")
 		_, stderr := b.run(1, "deploy", "--yes", "--despite", "env-file-missing")
 		assert.Contains(t, stderr, "env-file-missing", "what is not known cannot be looked past")
-		b.write("tide-log/stack.toml", strings.Replace(text, "/absent -> /data", "/store -> /data", 1)+fmt.Sprintf("[service.late]\nimage = \"registry.skerry.example/probe:1\"\npage = \"81/\"\nready = { tcp = 8080, within = \"1s\" }\nports = [\"localhost:%d -> 8080\"]\n", freePort(t)))
+		b.write("tide-log/stack.toml",
+			strings.Replace(text, "/absent -> /data", "/store -> /data",
+				1)+
+				fmt.Sprintf(
+					"[service.late]\nimage = \"registry.skerry.example/probe:1\"\npage = \"81/\"\n"+
+						"ready = { tcp = 8080, within = \"1s\" }\nports = [\"localhost:%d -> 8080\"]\n",
+					freePort(t)))
 		b.run(1, "deploy", "--yes")
 		assert.Empty(t, b.containers())
 		_, stderr = b.run(2, "deploy", "--yes", "--despite", "page-unpublishd")
@@ -194,14 +211,18 @@ func TestCompareAndDespite(t *testing.T) {
 		// By hand: the same names and labels, but another variable and another restart policy.
 		c := b.containers()["tide-log.desk"]
 		require.NoError(t, b.engine.Remove(t.Context(), c.ID))
-		c.Container.Env = append(slices.DeleteFunc(c.Container.Env, func(v plan.Variable) bool { return v.Name == "LEVEL" }), plan.Variable{Name: "LEVEL", Value: secret.Plain("by hand")})
+		c.Container.Env = append(slices.DeleteFunc(c.Container.Env, func(v plan.Variable) bool {
+			return v.Name == "LEVEL"
+		}), plan.Variable{Name: "LEVEL", Value: secret.Plain("by hand")})
 		c.Container.Restart.Policy = "no"
 		c.Container.Image = enginetest.Page
 		id, err := b.engine.Create(t.Context(), c.Name, c.Container, c.Labels, "")
 		require.NoError(t, err)
 		require.NoError(t, b.engine.Start(t.Context(), id))
 		stdout, _ = b.run(1, "compare", "--fail-if-different")
-		assert.Regexp(t, `(?m)^  replace  desk\n +env.LEVEL +by hand becomes low\n +restart +no becomes unless-stopped\n$`, stdout)
+		assert.Regexp(t,
+			`(?m)^  replace  desk\n +env.LEVEL +by hand becomes low\n +restart +no becomes unless-stopped\n$`,
+			stdout)
 		assert.ErrorIs(t, b.engine.Stop(t.Context(), "nobody", time.Second), engine.ErrNotFound)
 	})
 }

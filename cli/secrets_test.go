@@ -29,9 +29,11 @@ func standInBench(t *testing.T) *bench {
 // file, in plain text, by reference, and in files that are wrong around it.
 func TestSecretsStayHidden(t *testing.T) {
 	b := standInBench(t)
-	canaries := []string{"canary-of-the-file", "canary-in-plain-text", "canary-behind-a-fault", "canary-of-a-let", "canary-listed"}
+	canaries := []string{"canary-of-the-file", "canary-in-plain-text", "canary-behind-a-fault",
+		"canary-of-a-let", "canary-listed"}
 	port := freePort(t)
-	b.write("lab.toml", fmt.Sprintf(labText, b.uid, b.gid, b.data, b.target.Address)+"[let]\nshared-token = \"canary-of-a-let\"\n")
+	b.write("lab.toml",
+		fmt.Sprintf(labText, b.uid, b.gid, b.data, b.target.Address)+"[let]\nshared-token = \"canary-of-a-let\"\n")
 	stack := func(image, more string) string {
 		return fmt.Sprintf(`[let]
 db-password = { env-file = "tide-log.env", key = "TIDES_DB_PASSWORD" }
@@ -61,11 +63,15 @@ ready = { http = "8080/", within = "3s" }
 	}
 	everything := func() {
 		for _, args := range [][]string{
-			{"check"}, {"check", "--verbose"}, {"check", "--format", "json"}, {"check", "--offline"}, {"survey"}, {"survey", "--format", "json"},
-			{"deploy", "--dry-run"}, {"deploy", "--dry-run", "--format", "json"}, {"deploy", "--yes", "--verbose"}, {"deploy", "--yes", "--format", "json"},
-			{"compare"}, {"compare", "--format", "json"}, {"prove"}, {"prove", "--format", "json"}, {"logbook"}, {"logbook", "--format", "json"}, {"logbook", "tide-log", "1"}, {"sweep"},
+			{"check"}, {"check", "--verbose"}, {"check", "--format", "json"}, {"check", "--offline"},
+			{"survey"}, {"survey", "--format", "json"},
+			{"deploy", "--dry-run"}, {"deploy", "--dry-run", "--format", "json"},
+			{"deploy", "--yes", "--verbose"}, {"deploy", "--yes", "--format", "json"},
+			{"compare"}, {"compare", "--format", "json"}, {"prove"}, {"prove", "--format", "json"},
+			{"logbook"}, {"logbook", "--format", "json"}, {"logbook", "tide-log", "1"}, {"sweep"},
 			{"revert", "tide-log", "1", "--dry-run"}, {"revert", "tide-log", "1", "--dry-run", "--format", "json"},
-			{"status"}, {"status", "--format", "json"}, {"env", "tide-log"}, {"env", "tide-log/desk", "--format", "json"}, {"tidy", "--check"},
+			{"status"}, {"status", "--format", "json"}, {"env", "tide-log"},
+			{"env", "tide-log/desk", "--format", "json"}, {"tidy", "--check"},
 		} {
 			run(args...)
 		}
@@ -80,25 +86,40 @@ ready = { http = "8080/", within = "3s" }
 	}
 	require.Len(t, b.containers(), 1, said)
 	// A proof that holds one is in no label.
-	b.write("tide-log/stack.toml", strings.Replace(stack(enginetest.Page, "ready = { command = [\"/probe\", \"${db-password}\"] }\nenv.LEVEL = \"high\"\n"), "ready = { http", "# ready = { http", 1))
+	b.write("tide-log/stack.toml",
+		strings.Replace(stack(enginetest.Page,
+			"ready = { command = [\"/probe\", \"${db-password}\"] }\nenv.LEVEL = \"high\"\n"),
+			"ready = { http", "# ready = { http", 1))
 	everything()
 	for _, c := range b.containers() {
 		require.NotContains(t, c.Labels["proudlantern.proof"], "http", "that proof counts now")
 		said += fmt.Sprint(c.Labels)
 	}
 	// Changed, broken, and wrong in every way around the secret.
-	b.write("tide-log/tide-log.env", strings.Replace(env, "canary-of-the-file", "canary-of-the-file-2", 1)+"THIRD_PASSWORD=x\n")
+	b.write("tide-log/tide-log.env",
+		strings.Replace(env, "canary-of-the-file", "canary-of-the-file-2", 1)+"THIRD_PASSWORD=x\n")
 	everything()
 	b.write("tide-log/stack.toml", stack(enginetest.NeverReady, ""))
 	everything()
-	b.write("tide-log/tide-log.env", "export A_TOKEN=canary-behind-a-fault\nB_TOKEN= canary-behind-a-fault\nC_TOKEN='canary-behind-a-fault' x\nD TOKEN=canary-behind-a-fault\ncanary-behind-a-fault\nE_TOKEN=\"canary-behind-a-fault\\z\"\nF_TOKEN=canary-behind-a-fault # x\nG_TOKEN=canary-behind-a-fault \r\n")
-	b.write("tide-log/stack.toml", stack(enginetest.Page, "env.STORE_PASSWORD = { a = \"canary-behind-a-fault\" }\nmounts = [\"${db-password} -> /x\"]\nafter = [\"${db-password}\"]\n"))
+	b.write("tide-log/tide-log.env",
+		"export A_TOKEN=canary-behind-a-fault\nB_TOKEN= canary-behind-a-fault\n"+
+			"C_TOKEN='canary-behind-a-fault' x\nD TOKEN=canary-behind-a-fault\ncanary-behind-a-fault\n"+
+			"E_TOKEN=\"canary-behind-a-fault\\z\"\nF_TOKEN=canary-behind-a-fault # x\n"+
+			"G_TOKEN=canary-behind-a-fault \r\n")
+	b.write("tide-log/stack.toml",
+		stack(enginetest.Page,
+			"env.STORE_PASSWORD = { a = \"canary-behind-a-fault\" }\nmounts = [\"${db-password} -> /x\"]\n"+
+				"after = [\"${db-password}\"]\n"))
 	everything()
 	// Where no secret belongs: a command, a label, a path, an image, a page.
 	b.write("tide-log/tide-log.env", "TIDES_DB_PASSWORD=canary-of-the-file\n")
-	b.write("tide-log/stack.toml", stack(enginetest.Page, "command = [\"--password=${db-password}\"]\nlabels = { a = \"${db-password}\" }\n"))
+	b.write("tide-log/stack.toml",
+		stack(enginetest.Page, "command = [\"--password=${db-password}\"]\nlabels = { a = \"${db-password}\" }\n"))
 	everything()
-	b.write("tide-log/stack.toml", stack(enginetest.Page, "command = [\"other\"]\nmounts = [\"/srv/${db-password} -> /x\", \"${db-password} -> y\"]\nhostname = \"${db-password} x\"\nmemory = \"${db-password}\"\nafter = [\"${db-password}\"]\n"))
+	b.write("tide-log/stack.toml",
+		stack(enginetest.Page,
+			"command = [\"other\"]\nmounts = [\"/srv/${db-password} -> /x\", \"${db-password} -> y\"]\n"+
+				"hostname = \"${db-password} x\"\nmemory = \"${db-password}\"\nafter = [\"${db-password}\"]\n"))
 	everything()
 	run("revert", "tide-log", "1", "--yes")
 	run("retire", "tide-log", "--yes")
@@ -117,7 +138,8 @@ ready = { http = "8080/", within = "3s" }
 	}
 	assert.Contains(t, said, "hidden (", "something was hidden at all")
 	require.NoError(t, filepath.WalkDir(b.dir, func(path string, d fs.DirEntry, err error) error {
-		if err != nil || d.IsDir() || strings.HasSuffix(path, ".toml") || strings.HasSuffix(path, ".env") || strings.Contains(path, "/.lantern/") {
+		if err != nil || d.IsDir() || strings.HasSuffix(path, ".toml") || strings.HasSuffix(path, ".env") ||
+			strings.Contains(path, "/.lantern/") {
 			return err
 		}
 		t.Errorf("%s was left in the lab", path)
@@ -129,7 +151,8 @@ ready = { http = "8080/", within = "3s" }
 func TestDeployJSON(t *testing.T) {
 	b := standInBench(t)
 	b.write("lab.toml", fmt.Sprintf(labText, b.uid, b.gid, b.data, b.target.Address))
-	b.write("tide-log/stack.toml", fmt.Sprintf("[service.desk]\nimage = %q\nready = { tcp = 8080 }\n", enginetest.Page))
+	b.write("tide-log/stack.toml",
+		fmt.Sprintf("[service.desk]\nimage = %q\nready = { tcp = 8080 }\n", enginetest.Page))
 	results := []string{}
 	for range 2 {
 		stdout, _ := b.run(0, "deploy", "--yes", "--format", "json")
@@ -171,7 +194,8 @@ func TestDeployJSON(t *testing.T) {
 func TestFixKeepsTheFile(t *testing.T) {
 	b := standInBench(t)
 	b.write("lab.toml", "lab = \"skerry-light\"\n")
-	b.write("shared/stack.text", "timezone = \"atlantic/faroe\" # ours\n[service.desk]\nimage = \"registry.skerry.example/probe:1\"\n")
+	b.write("shared/stack.text",
+		"timezone = \"atlantic/faroe\" # ours\n[service.desk]\nimage = \"registry.skerry.example/probe:1\"\n")
 	b.write("tide-log/readme", "")
 	link := filepath.Join(b.dir, "tide-log", "stack.toml")
 	real := filepath.Join(b.dir, "shared", "stack.text")
@@ -204,7 +228,11 @@ func TestDemoStays(t *testing.T) {
 	require.NoError(t, cmd.Start())
 	t.Cleanup(func() { cmd.Process.Kill() })
 	b := &bench{t: t, dir: lab}
-	require.Eventually(t, func() bool { _, err := os.Stat(filepath.Join(lab, ".lantern", "boathouse.sock")); return err == nil }, 10*time.Second, 20*time.Millisecond)
+	require.Eventually(t,
+		func() bool {
+			_, err := os.Stat(filepath.Join(lab, ".lantern", "boathouse.sock"))
+			return err == nil
+		}, 10*time.Second, 20*time.Millisecond)
 	stdout, _ := b.run(0, "deploy", "bird-count", "--yes")
 	_, link, ok := strings.Cut(stdout, "bird-count/gallery")
 	require.True(t, ok, stdout)
@@ -227,7 +255,8 @@ func TestSeveralStacks(t *testing.T) {
 		if image == enginetest.NeverReady {
 			within = "1s"
 		}
-		return fmt.Sprintf("[service.sensor]\nimage = %q\nready = { http = \"8080/\", within = %q }\n", image, within)
+		return fmt.Sprintf("[service.sensor]\nimage = %q\nready = { http = \"8080/\", within = %q }\n",
+			image, within)
 	}
 	b.write("a-gauge/stack.toml", stack(enginetest.Page))
 	b.write("mast/stack.toml", stack(enginetest.NeverReady))

@@ -30,7 +30,13 @@ func (s *session) open() (*app.Workspace, error) {
 	if err != nil {
 		return nil, usage("%s", err)
 	}
-	w, err := app.Open(dir, app.Caller{Learn: s.hides.learn, Hide: s.hides.hide, Warn: s.warn, Hold: s.hold, NoHelpers: s.noHelpers})
+	w, err := app.Open(dir, app.Caller{
+		Learn:     s.hides.learn,
+		Hide:      s.hides.hide,
+		Warn:      s.warn,
+		Hold:      s.hold,
+		NoHelpers: s.noHelpers,
+	})
 	if err != nil {
 		return nil, err
 	}
@@ -42,7 +48,8 @@ func (s *session) open() (*app.Workspace, error) {
 
 // surveyed reads the lab for a command that looks at stacks beside what runs: the named one, or all, in the
 // order in which they are deployed. It ends the command when the files cannot be understood.
-func (s *session) surveyed(ctx context.Context, stack string) (w *app.Workspace, stacks []*lab.Stack, asJSON bool, err error) {
+func (s *session) surveyed(ctx context.Context,
+	stack string) (w *app.Workspace, stacks []*lab.Stack, asJSON bool, err error) {
 	if w, asJSON, err = s.begin(); err != nil {
 		return nil, nil, false, err
 	}
@@ -51,7 +58,8 @@ func (s *session) surveyed(ctx context.Context, stack string) (w *app.Workspace,
 }
 
 // admit is [app.Workspace.Admit]; what is found in the way is shown.
-func (s *session) admit(ctx context.Context, w *app.Workspace, stack string, lookPast func(check.Finding) bool) (*app.Workspace, []*lab.Stack, error) {
+func (s *session) admit(ctx context.Context, w *app.Workspace, stack string,
+	lookPast func(check.Finding) bool) (*app.Workspace, []*lab.Stack, error) {
 	w, stacks, err := w.Admit(ctx, stack, s.host, lookPast)
 	s.showRefusal(w, err)
 	return w, stacks, err
@@ -59,7 +67,8 @@ func (s *session) admit(ctx context.Context, w *app.Workspace, stack string, loo
 
 // askSameLab makes sure that services under the lab's name that this clone has not met are of this lab, and
 // not of another one that has the same name. That is asked once, and --yes is no answer to it.
-func (s *session) askSameLab(ctx context.Context, w *app.Workspace, found map[string][]deploy.Elsewhere, same bool) error {
+func (s *session) askSameLab(ctx context.Context, w *app.Workspace, found map[string][]deploy.Elsewhere,
+	same bool) error {
 	for _, host := range slices.Sorted(maps.Keys(found)) {
 		var services []string
 		for _, e := range found[host] {
@@ -69,14 +78,22 @@ func (s *session) askSameLab(ctx context.Context, w *app.Workspace, found map[st
 		if len(services) > 5 {
 			shown += fmt.Sprintf(" and %d more", len(services)-5)
 		}
-		what := fmt.Sprintf("%s runs services of a lab %s that were not deployed from here: %s. They are of this very lab if another clone of its files has deployed them; another lab may have the same name.", host, w.Name, shown)
+		what := fmt.Sprintf(
+			"%s runs services of a lab %s that were not deployed from here: %s. They are of this very lab "+
+				"if another clone of its files has deployed them; another lab may have the same name.",
+			host, w.Name, shown)
 		if !same {
 			if !isTerminal(s.In) {
-				return usage("%s\n  --same-lab says that it is the same lab; else give this one another name in lab.toml", what)
+				return usage(
+					"%s\n  --same-lab says that it is the same lab; else give this one "+
+						"another name in lab.toml", what)
 			}
 			s.say("%s", what)
 			if err := s.confirm(ctx, "Is it the same lab?", false); err != nil {
-				return &exit{code: exitFindings, message: "nothing was changed; give this lab another name in lab.toml"}
+				return &exit{
+					code:    exitFindings,
+					message: "nothing was changed; give this lab another name in lab.toml",
+				}
 			}
 		}
 		w.Meet(found[host])

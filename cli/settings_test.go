@@ -72,12 +72,17 @@ func TestSettings(t *testing.T) {
 		b := newBench(t, target)
 		desk, guest := freePort(t), freePort(t)
 		b.write("lab.toml", fmt.Sprintf(labText, b.uid, b.gid, b.data, target.Address))
-		b.write("tide-log/stack.toml", fmt.Sprintf(settingsText, desk, target.Name != "podman", "linux/"+strings.TrimPrefix(architecture(t, b), "linux/"), guest))
+		b.write("tide-log/stack.toml",
+			fmt.Sprintf(settingsText,
+				desk, target.Name != "podman", "linux/"+strings.TrimPrefix(architecture(t, b), "linux/"), guest))
 		b.run(0, "deploy", "--yes")
 		stdout, _ := b.run(0, "deploy", "--dry-run")
 		assert.Contains(t, stdout, "up to date")
 		// A difference of one setting is shown as that and no other.
-		b.write("tide-log/stack.toml", strings.Replace(fmt.Sprintf(settingsText, desk, target.Name != "podman", architecture(t, b), guest), `memory = "64MiB"`, `memory = "80MiB"`, 1))
+		b.write("tide-log/stack.toml",
+			strings.Replace(fmt.Sprintf(settingsText,
+				desk, target.Name != "podman", architecture(t, b), guest), `memory = "64MiB"`,
+				`memory = "80MiB"`, 1))
 		stdout, _ = b.run(0, "deploy", "--dry-run")
 		assert.Regexp(t, `^tide-log on lamp-room\n  replace  desk\n +memory +64MiB becomes 80MiB\n$`, stdout)
 		if !target.Real() {
@@ -96,13 +101,16 @@ func TestSettings(t *testing.T) {
 		assert.Regexp(t, `(?m)^192\.0\.2\.14\s+lamp$`, d.Files["/etc/hosts"])
 		// Bits of capabilities(7): CHOWN 0, NET_ADMIN 12, MKNOD 27.
 		var effective uint64
-		_, err := fmt.Sscanf(regexp.MustCompile(`CapEff:\s+([0-9a-f]+)`).FindStringSubmatch(d.Files["/proc/self/status"])[1], "%x", &effective)
+		_, err := fmt.Sscanf(
+			regexp.MustCompile(`CapEff:\s+([0-9a-f]+)`).FindStringSubmatch(d.Files["/proc/self/status"])[1],
+			"%x", &effective)
 		require.NoError(t, err)
 		assert.Equal(t, uint64(1<<12), effective&(1<<0|1<<12|1<<27))
 		may, err := os.ReadFile("/proc/self/status")
 		require.NoError(t, err)
 		// Up to AUDIT_READ, 37: one of the engines is older than those above.
-		assert.Equal(t, bounding(t, string(may)), bounding(t, g.Files["/proc/self/status"]), "privileged: whatever this machine gives at all")
+		assert.Equal(t, bounding(t, string(may)), bounding(t, g.Files["/proc/self/status"]),
+			"privileged: whatever this machine gives at all")
 		assert.NotEqual(t, bounding(t, string(may)), bounding(t, d.Files["/proc/self/status"]))
 		// What cannot be seen inside without more tools is asked of the engine, past lantern's own reading of
 		// it.
@@ -165,7 +173,8 @@ type answer struct {
 // raw asks the engine's API, without any of lantern's code in between.
 func (b *bench) raw(path string) (a answer) {
 	b.t.Helper()
-	c := http.Client{Transport: &http.Transport{DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
+	c := http.Client{Transport: &http.Transport{DialContext: func(ctx context.Context,
+		_, _ string) (net.Conn, error) {
 		return (&net.Dialer{}).DialContext(ctx, "unix", strings.TrimPrefix(b.target.Address, "unix://"))
 	}}}
 	defer c.CloseIdleConnections()

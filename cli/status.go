@@ -18,8 +18,13 @@ func (s *session) statusCommand() *cli.Command {
 	var yes, same bool
 	return &cli.Command{
 		Name: "status", Usage: "list services: state, uptime, restarts, image, links", ArgsUsage: "[STACK]",
-		Description: "Where a deploy died in the middle, it asks whether what is left of it is to be finished or undone.",
-		Flags:       []cli.Flag{&cli.BoolFlag{Name: "yes", Usage: "do not ask: finish or undo what a crashed deploy left", Destination: &yes}, sameLabFlag(&same)},
+		Description: "Where a deploy died in the middle, it asks whether what is left of it is " +
+			"to be finished or undone.",
+		Flags: []cli.Flag{&cli.BoolFlag{
+			Name:        "yes",
+			Usage:       "do not ask: finish or undo what a crashed deploy left",
+			Destination: &yes,
+		}, sameLabFlag(&same)},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			w, asJSON, err := s.begin()
 			if err != nil {
@@ -48,7 +53,8 @@ func (s *session) statusCommand() *cli.Command {
 				}
 				render.Status(s.Out, s.paint(s.Out), services, time.Now())
 			}
-			if err == nil && (broken || slices.ContainsFunc(services, func(v observe.Status) bool { return !v.Well() })) {
+			if err == nil &&
+				(broken || slices.ContainsFunc(services, func(v observe.Status) bool { return !v.Well() })) {
 				err = &exit{code: exitFindings}
 			}
 			return err
@@ -67,7 +73,8 @@ func (s *session) sayWhatIsBroken(w *app.Workspace) bool {
 }
 
 // clearLeftovers finishes or undoes what deploys that died have left, if the person says so.
-func (s *session) clearLeftovers(ctx context.Context, w *app.Workspace, services []observe.Status, yes, same bool) (cleared bool, err error) {
+func (s *session) clearLeftovers(ctx context.Context, w *app.Workspace, services []observe.Status,
+	yes, same bool) (cleared bool, err error) {
 	asked := map[string]bool{}
 	for _, v := range services {
 		if v.State != observe.StateDeploying || asked[v.Stack] {
@@ -83,7 +90,8 @@ func (s *session) clearLeftovers(ctx context.Context, w *app.Workspace, services
 	return cleared, nil
 }
 
-func (s *session) clearLeftover(ctx context.Context, w *app.Workspace, host, stack string, yes, same bool) (cleared bool, err error) {
+func (s *session) clearLeftover(ctx context.Context, w *app.Workspace, host, stack string,
+	yes, same bool) (cleared bool, err error) {
 	l, err := w.Leftover(ctx, host, stack, render.NewLineReporter(s.Err, s.paint(s.Err), s.quiet).Event)
 	if err != nil || l == nil {
 		return false, err
@@ -106,7 +114,9 @@ func (s *session) clearLeftover(ctx context.Context, w *app.Workspace, host, sta
 	out, err := l.Recover(ctx)
 	if err == nil && out.Result != deploy.Done {
 		render.Failure(s.Err, s.paint(s.Err), stack, out)
-		err = &exit{code: map[string]int{deploy.Refused: exitFindings, deploy.NeedsManual: exitNeedsManual}[out.Result]}
+		err = &exit{
+			code: map[string]int{deploy.Refused: exitFindings, deploy.NeedsManual: exitNeedsManual}[out.Result],
+		}
 	}
 	return err == nil, err
 }

@@ -14,8 +14,13 @@ import (
 func (s *session) surveyCommand() *cli.Command {
 	var save string
 	return &cli.Command{
-		Name: "survey", Usage: "show facts of a host: accounts, ports, folders, engine, images", ArgsUsage: "[HOST]",
-		Flags: []cli.Flag{&cli.StringFlag{Name: "save", Usage: "write the survey to `FILE`", Destination: &save}},
+		Name: "survey", Usage: "show facts of a host: accounts, ports, folders, engine, images",
+		ArgsUsage: "[HOST]",
+		Flags: []cli.Flag{&cli.StringFlag{
+			Name:        "save",
+			Usage:       "write the survey to `FILE`",
+			Destination: &save,
+		}},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			w, asJSON, err := s.begin()
 			if err != nil {

@@ -12,8 +12,10 @@ func (s *session) sweepCommand() *cli.Command {
 	var yes, same bool
 	return &cli.Command{
 		Name: "sweep", Usage: "list leftovers that lantern made; remove them after you confirm",
-		Description: "Images that were deployed once and that no container uses (but not what a revert to the deploy before would need), volumes that were made\n" +
-			"for what images declare and that replacements left, networks without anybody on them. What lantern did not make is never listed.",
+		Description: "Images that were deployed once and that no container uses (but not what a revert to " +
+			"the deploy before would need), volumes that were made\n" +
+			"for what images declare and that replacements left, networks without anybody on them. What " +
+			"lantern did not make is never listed.",
 		Flags: []cli.Flag{&cli.BoolFlag{Name: "yes", Usage: "do not ask", Destination: &yes}, sameLabFlag(&same)},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if c.Args().Present() {

@@ -21,8 +21,17 @@ func (s *session) portsCommand() *cli.Command {
 		Name: "ports", Usage: "list used and free ports",
 		Flags: []cli.Flag{
 			&cli.IntFlag{Name: "free", Usage: "list `N` free ports only", Destination: &free},
-			&cli.StringFlag{Name: "range", Usage: "only ports in `RANGE`, such as 8710-8790", Value: "1-65535", Destination: &in},
-			&cli.BoolFlag{Name: "router", Usage: "list what a router has to forward for access from outside", Destination: &router},
+			&cli.StringFlag{
+				Name:        "range",
+				Usage:       "only ports in `RANGE`, such as 8710-8790",
+				Value:       "1-65535",
+				Destination: &in,
+			},
+			&cli.BoolFlag{
+				Name:        "router",
+				Usage:       "list what a router has to forward for access from outside",
+				Destination: &router,
+			},
 			&cli.BoolFlag{Name: "offline", Usage: "read the files only; ask no host", Destination: &offline},
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
@@ -43,11 +52,15 @@ func (s *session) portsCommand() *cli.Command {
 				if free > 0 {
 					// Below, programs of the system itself have their ports.
 					from := declare.Range{First: max(p.Host.First, 1024), Last: p.Host.Last}
-					open = append(open, render.FreePorts{Host: h.Name, Ports: append([]int{}, w.FreePorts(h, from, free)...)})
+					open = append(open, render.FreePorts{
+						Host:  h.Name,
+						Ports: append([]int{}, w.FreePorts(h, from, free)...),
+					})
 					continue
 				}
 				for _, u := range w.Ports(h) {
-					outside := u.Kind == lab.PortDeclared && u.Address != "localhost" && !strings.HasPrefix(u.Address, "127.") && u.Address != "::1"
+					outside := u.Kind == lab.PortDeclared && u.Address != "localhost" &&
+						!strings.HasPrefix(u.Address, "127.") && u.Address != "::1"
 					if u.Port >= p.Host.First && u.Port <= p.Host.Last && (!router || outside) {
 						uses = append(uses, u)
 					}
@@ -75,7 +88,11 @@ func (s *session) mountsCommand() *cli.Command {
 	return &cli.Command{
 		Name: "mounts", Usage: "list which service uses which folder, and as whom", ArgsUsage: "[PATH]",
 		Description: "With PATH only what lies there, above it or below it.",
-		Flags:       []cli.Flag{&cli.BoolFlag{Name: "offline", Usage: "read the files only; ask no host", Destination: &offline}},
+		Flags: []cli.Flag{&cli.BoolFlag{
+			Name:        "offline",
+			Usage:       "read the files only; ask no host",
+			Destination: &offline,
+		}},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			w, asJSON, err := s.begin()
 			if err != nil {
@@ -91,7 +108,8 @@ func (s *session) mountsCommand() *cli.Command {
 			}
 			uses := slices.DeleteFunc(w.Mounts(), func(u lab.MountUse) bool {
 				elsewhere := s.host != "" && u.Host != s.host
-				return elsewhere || wanted != "." && !declare.Below(u.Source, wanted) && !declare.Below(wanted, u.Source)
+				return elsewhere ||
+					wanted != "." && !declare.Below(u.Source, wanted) && !declare.Below(wanted, u.Source)
 			})
 			if asJSON {
 				return render.JSON(s.Out, render.NewMountUses(uses))

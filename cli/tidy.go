@@ -20,7 +20,11 @@ func (s *session) tidyCommand() *cli.Command {
 	return &cli.Command{
 		Name: "tidy", Usage: "format the files; comments stay", ArgsUsage: "[FILE|-]",
 		Description: "Without FILE all files of the lab; with - from standard input to standard output.",
-		Flags:       []cli.Flag{&cli.BoolFlag{Name: "check", Usage: "change nothing; list the files that are not tidy", Destination: &check}},
+		Flags: []cli.Flag{&cli.BoolFlag{
+			Name:        "check",
+			Usage:       "change nothing; list the files that are not tidy",
+			Destination: &check,
+		}},
 		Action: func(_ context.Context, c *cli.Command) error {
 			if c.Args().First() == "-" {
 				return s.tidyInput(check)
@@ -103,7 +107,10 @@ func (s *session) tidyFiles(files []string, check bool) error {
 	case bad > 0:
 		return &exit{code: exitFindings, message: "not touched: " + declare.Counted(bad, "file")}
 	case check && changed > 0:
-		return &exit{code: exitFindings, message: declare.Counted(changed, "file") + " not tidy; lantern tidy makes them so"}
+		return &exit{
+			code:    exitFindings,
+			message: declare.Counted(changed, "file") + " not tidy; lantern tidy makes them so",
+		}
 	case changed == 0:
 		s.say("all tidy: %s", declare.Counted(len(files), "file"))
 	}

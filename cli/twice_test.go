@@ -65,7 +65,8 @@ func (b *barrier) before(t *testing.T, address string) string {
 	listener, err := net.Listen("unix", socket)
 	require.NoError(t, err)
 	server := &http.Server{Handler: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		if r.Method == http.MethodPost && strings.HasSuffix(r.URL.Path, "/containers/create") && strings.HasSuffix(r.URL.Query().Get("name"), plan.SuffixLock) {
+		if r.Method == http.MethodPost && strings.HasSuffix(r.URL.Path, "/containers/create") &&
+			strings.HasSuffix(r.URL.Query().Get("name"), plan.SuffixLock) {
 			b.wait(r.Context())
 		}
 		engine.ServeHTTP(w, r)
@@ -103,7 +104,8 @@ func TestTwoProcesses(t *testing.T) {
 		clone.dir = t.TempDir()
 		text := ""
 		for _, s := range []string{"store", "queue", "desk"} {
-			text += "[service." + s + "]\nimage = \"registry.skerry.example/probe:1\"\nenv.LEVEL = \"%[1]s\"\nready = { tcp = 8080 }\n"
+			text += "[service." + s +
+				"]\nimage = \"registry.skerry.example/probe:1\"\nenv.LEVEL = \"%[1]s\"\nready = { tcp = 8080 }\n"
 		}
 		path, err := program()
 		require.NoError(t, err)
@@ -129,7 +131,9 @@ func TestTwoProcesses(t *testing.T) {
 					winner = side
 				case 1:
 					other := runs[1-side].Process.Pid
-					assert.Regexp(t, fmt.Sprintf(`nothing was changed: (.*\(pid %d\) is changing this stack since|another deploy, which has just ended)`, other), said)
+					assert.Regexp(t,
+						fmt.Sprintf(
+							`nothing was changed: (.*\(pid %d\) is changing this stack since|another deploy, which has just ended)`, other), said)
 				default:
 					assert.Fail(t, "neither won nor told", "%d: %s", codes[side], said)
 				}
@@ -160,7 +164,8 @@ type cutting struct {
 }
 
 func (c *cutting) ServeHTTP(w http.ResponseWriter, r *http.Request) {
-	if r.Method == http.MethodGet && strings.Contains(r.URL.Path, "/blobs/") && r.Header.Get("Range") == "" && c.left.Add(-1) >= 0 {
+	if r.Method == http.MethodGet && strings.Contains(r.URL.Path, "/blobs/") && r.Header.Get("Range") == "" &&
+		c.left.Add(-1) >= 0 {
 		c.Handler.ServeHTTP(&half{ResponseWriter: w, room: 1 << 20}, r)
 		return
 	}
@@ -208,7 +213,8 @@ func TestPullOfALargeImage(t *testing.T) {
 			}
 			whole, err = mutate.AppendLayers(whole, layers...)
 			require.NoError(t, err)
-			ref, err := name.NewTag(fmt.Sprintf("%s/skerry/plates-%d:%s", at, os.Getpid(), tag)) // engines keep those of an earlier run
+			// engines keep those of an earlier run
+			ref, err := name.NewTag(fmt.Sprintf("%s/skerry/plates-%d:%s", at, os.Getpid(), tag))
 			require.NoError(t, err)
 			require.NoError(t, remote.Write(ref, whole))
 			manifest, err := whole.Manifest()
@@ -224,7 +230,8 @@ func TestPullOfALargeImage(t *testing.T) {
 				before := b.containers()["tide-log.desk"].ID
 				path, err := program()
 				require.NoError(t, err)
-				out, err := exec.CommandContext(t.Context(), path, "--lab", b.dir, "deploy", "--yes", "--same-lab").CombinedOutput()
+				out, err := exec.CommandContext(t.Context(), path, "--lab", b.dir, "deploy", "--yes",
+					"--same-lab").CombinedOutput()
 				assert.Less(t, c.left.Load(), int32(2), "it was cut")
 				if err != nil { // the engine gave up
 					assert.Contains(t, string(out), "nothing was changed: an image cannot be had")
@@ -253,7 +260,8 @@ func TestPullOfALargeImage(t *testing.T) {
 			}
 			assert.Equal(t, total, last.Bytes, "it ends at the end")
 			assert.Equal(t, last.Layers, last.LayersDone)
-			t.Logf("%d bytes in %d layers: %d events, %d bytes between two at most", total, last.Layers, events, widest)
+			t.Logf("%d bytes in %d layers: %d events, %d bytes between two at most",
+				total, last.Layers, events, widest)
 		}
 	})
 }

@@ -19,10 +19,12 @@ import (
 const module = "proudlantern.example/lantern/"
 
 // banned is what core may not import: input and output of any kind. What it needs is passed in.
-var banned = []string{"os", "os/exec", "os/user", "os/signal", "io/ioutil", "net", "net/http", "net/url", "log", "log/slog", "syscall", "path/filepath", "crypto/rand", "math/rand", "bufio"}
+var banned = []string{"os", "os/exec", "os/user", "os/signal", "io/ioutil", "net", "net/http", "net/url",
+	"log", "log/slog", "syscall", "path/filepath", "crypto/rand", "math/rand", "bufio"}
 
 // order is the direction of imports inside core: each package may import those before it.
-var order = []string{"core/parallel", "core/secret", "core/source", "core/survey", "core/declare", "core/lab", "core/wiring", "core/plan", "core/check"}
+var order = []string{"core/parallel", "core/secret", "core/source", "core/survey", "core/declare", "core/lab",
+	"core/wiring", "core/plan", "core/check"}
 
 // floors are the storeys of the house, from the ground up: a package imports only what lies below it, and
 // what belongs to it.
@@ -85,7 +87,8 @@ func wrong(from, to string) string {
 
 // Direct imports only: fmt itself imports os.
 func TestImports(t *testing.T) {
-	out, err := exec.Command("go", "list", "-f", `{{$p := .ImportPath}}{{range .Imports}}{{$p}} {{.}}{{"\n"}}{{end}}`, "../...").Output()
+	out, err := exec.Command("go", "list", "-f",
+		`{{$p := .ImportPath}}{{range .Imports}}{{$p}} {{.}}{{"\n"}}{{end}}`, "../...").Output()
 	require.NoError(t, err)
 	seen := map[string]bool{}
 	for line := range strings.Lines(string(out)) {
@@ -96,7 +99,8 @@ func TestImports(t *testing.T) {
 	// Each package notices an import from the roof, and core whatever reaches outside.
 	for from := range seen {
 		if house := strings.TrimPrefix(from, module); strings.HasPrefix(house, "core/") {
-			for _, planted := range []string{"os", "net", module + "labdir", module + "cli", module + "core/check"} {
+			for _, planted := range []string{"os", "net", module + "labdir", module + "cli",
+				module + "core/check"} {
 				assert.True(t, wrong(from, planted) != "" || planted == from, "%s may import %s", from, planted)
 			}
 		} else if !strings.HasPrefix(house, "cmd/") && !strings.HasPrefix(house, "cli") {
@@ -120,7 +124,9 @@ func TestNoClock(t *testing.T) {
 		ast.Inspect(file, func(n ast.Node) bool {
 			if call, ok := n.(*ast.SelectorExpr); ok {
 				if x, ok := call.X.(*ast.Ident); ok && x.Name == "time" {
-					assert.NotContains(t, []string{"Now", "Since", "Until", "Sleep", "After", "NewTimer", "LoadLocation"}, call.Sel.Name, path)
+					assert.NotContains(t,
+						[]string{"Now", "Since", "Until", "Sleep", "After", "NewTimer", "LoadLocation"},
+						call.Sel.Name, path)
 				}
 			}
 			return true
@@ -133,15 +139,25 @@ func TestNoClock(t *testing.T) {
 // What belongs to a host is reached by the way to it, which may be a long one: only hostconn touches this
 // machine's files and network for it. These calls are about something else.
 var notTheHosts = map[string][]string{
-	"engine/bounds.go":        {"os.Getenv"},                                                                                            // how long we wait
-	"deploy/lock.go":          {"os.Getpid", "os.Hostname", "os.ReadFile", "os.Readlink", "syscall.Kill"},                               // who we are, and whether our own process lives
-	"deploy/place.go":         {"os.Hostname", "os.ReadFile"},                                                                           // where we deploy from
-	"deploy/observe/reach.go": {"net.Dialer"},                                                                                           // whether a page answers where the person is
-	"host/registry.go":        {"os.Getpid", "os.MkdirAll", "os.ReadFile", "os.Remove", "os.Rename", "os.UserCacheDir", "os.WriteFile"}, // our own cache of what registries said
+	// how long we wait
+	"engine/bounds.go": {"os.Getenv"},
+	// who we are, and whether our own process lives
+	"deploy/lock.go": {"os.Getpid", "os.Hostname", "os.ReadFile", "os.Readlink", "syscall.Kill"},
+	// where we deploy from
+	"deploy/place.go": {"os.Hostname", "os.ReadFile"},
+	// whether a page answers where the person is
+	"deploy/observe/reach.go": {"net.Dialer"},
+	// our own cache of what registries said
+	"host/registry.go": {"os.Getpid", "os.MkdirAll", "os.ReadFile", "os.Remove", "os.Rename",
+		"os.UserCacheDir", "os.WriteFile"},
 }
 
 func TestOneWayToAHost(t *testing.T) {
-	touches := map[string][]string{"os": nil, "net": {"Dial", "DialTimeout", "Dialer", "Listen", "LookupHost", "DefaultResolver"}, "syscall": {"Stat", "Kill", "Open", "Statfs"}}
+	touches := map[string][]string{
+		"os":      nil,
+		"net":     {"Dial", "DialTimeout", "Dialer", "Listen", "LookupHost", "DefaultResolver"},
+		"syscall": {"Stat", "Kill", "Open", "Statfs"},
+	}
 	found := map[string][]string{}
 	for _, pattern := range []string{"../engine/*.go", "../host/*.go", "../deploy/*.go", "../deploy/observe/*.go"} {
 		files, err := filepath.Glob(pattern)
@@ -160,8 +176,10 @@ func TestOneWayToAHost(t *testing.T) {
 						return true
 					}
 					names, ok := touches[x.Name]
-					if call := x.Name + "." + use.Sel.Name; ok && (names == nil || slices.Contains(names, use.Sel.Name)) {
-						found[strings.TrimPrefix(name, "../")] = append(found[strings.TrimPrefix(name, "../")], call)
+					if call := x.Name + "." + use.Sel.Name; ok &&
+						(names == nil || slices.Contains(names, use.Sel.Name)) {
+						found[strings.TrimPrefix(name,
+							"../")] = append(found[strings.TrimPrefix(name, "../")], call)
 					}
 				}
 				return true

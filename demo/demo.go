@@ -115,7 +115,13 @@ func Engines(dir string) (end func(), err error) {
 			end()
 			return nil, err
 		}
-		s, err := standin.Start(filepath.Join(dir, ".lantern", h.Name+".sock"), standin.Options{Catalogue: catalogue, Machine: machine, Platform: h.Platform, PullSpeed: pullSpeed})
+		s, err := standin.Start(filepath.Join(dir, ".lantern",
+			h.Name+".sock"), standin.Options{
+			Catalogue: catalogue,
+			Machine:   machine,
+			Platform:  h.Platform,
+			PullSpeed: pullSpeed,
+		})
 		if err != nil {
 			end()
 			return nil, err

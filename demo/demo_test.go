@@ -86,8 +86,10 @@ func TestPortsMove(t *testing.T) {
 	require.NoError(t, Write(dir))
 	l := readLab(t, dir)
 	assert.Equal(t, 8714+distance, l.Stack("lamp-journal").Service("archive").Ports[0].Host.First)
-	assert.Equal(t, 8090, l.Stack("lamp-journal").Service("archive").Ports[0].Container.First, "the container's side stays")
-	assert.Equal(t, l.Stack("tide-log").Service("desk").Ports[0].Host, l.Stack("notice-board").Service("pages").Ports[0].Host)
+	assert.Equal(t, 8090, l.Stack("lamp-journal").Service("archive").Ports[0].Container.First,
+		"the container's side stays")
+	assert.Equal(t, l.Stack("tide-log").Service("desk").Ports[0].Host,
+		l.Stack("notice-board").Service("pages").Ports[0].Host)
 }
 
 func TestEngines(t *testing.T) {

@@ -19,7 +19,9 @@ import (
 func BenchmarkDeploy(b *testing.B) {
 	text := ""
 	for i := range 20 {
-		text += fmt.Sprintf("[service.lamp-%02d]\nimage = \"registry.skerry.example/probe:1\"\nready = { log = \"the probe starts\" }\n", i)
+		text += fmt.Sprintf(
+			"[service.lamp-%02d]\nimage = \"registry.skerry.example/probe:1\"\n"+
+				"ready = { log = \"the probe starts\" }\n", i)
 	}
 	enginetest.EachBench(b, func(b *testing.B, target enginetest.Target) {
 		w := worldOn(b, target.Address)
@@ -38,12 +40,17 @@ func BenchmarkDeploy(b *testing.B) {
 		b.Run("twenty/floor", func(b *testing.B) {
 			for b.Loop() {
 				ctx := context.Background()
-				_, err := d.Engine.CreateNetwork(ctx, plan.Network{Name: w.name + ".net"}, map[string]string{plan.LabelLab: w.lab, plan.LabelStack: w.name})
+				_, err := d.Engine.CreateNetwork(ctx, plan.Network{Name: w.name + ".net"},
+					map[string]string{plan.LabelLab: w.lab, plan.LabelStack: w.name})
 				require.NoError(b, err)
 				var wait sync.WaitGroup
 				for _, s := range st.Services {
 					wait.Go(func() {
-						labels := map[string]string{plan.LabelLab: w.lab, plan.LabelStack: w.name, plan.LabelService: s.Name}
+						labels := map[string]string{
+							plan.LabelLab:     w.lab,
+							plan.LabelStack:   w.name,
+							plan.LabelService: s.Name,
+						}
 						id, err := d.Engine.Create(ctx, s.ContainerName(), plan.Declare(s), labels, "")
 						if err == nil {
 							err = d.Engine.Start(ctx, id)

@@ -28,7 +28,11 @@ import (
 // Every step can be made again: after a death at any point the next run begins at the first one.
 func (d *Deployer) commit(ctx context.Context, stack string) Outcome {
 	again := func(err error, what string) Outcome {
-		return Outcome{Result: NeedsManual, Failure: &Failure{Message: err.Error()}, ManualSteps: []string{"everything is proven and runs, but " + what + ": run the same command again"}}
+		return Outcome{
+			Result:      NeedsManual,
+			Failure:     &Failure{Message: err.Error()},
+			ManualSteps: []string{"everything is proven and runs, but " + what + ": run the same command again"},
+		}
 	}
 	containers, err := d.Containers(ctx, stack)
 	if err != nil {
@@ -59,7 +63,8 @@ func (d *Deployer) commit(ctx context.Context, stack string) Outcome {
 
 // removePrevious gives the proven containers their restart policies and removes what ran before. It returns
 // the volumes of images' own making that are left.
-func (d *Deployer) removePrevious(ctx context.Context, stack string, containers []engine.State) (left []string, err error) {
+func (d *Deployer) removePrevious(ctx context.Context, stack string,
+	containers []engine.State) (left []string, err error) {
 	all := groups(containers)
 	lefts, problems := make([][]string, len(all)), make([]error, len(all))
 	var work errgroup.Group
@@ -141,7 +146,8 @@ func (d *Deployer) asDeclared(ctx context.Context, containers []engine.State) er
 func persist(call func() error) error {
 	err := call()
 	for range 2 {
-		if err == nil || errors.Is(err, engine.ErrNotFound) || errors.Is(err, engine.ErrForeign) || errors.Is(err, engine.ErrUnknownOutcome) {
+		if err == nil || errors.Is(err, engine.ErrNotFound) || errors.Is(err, engine.ErrForeign) ||
+			errors.Is(err, engine.ErrUnknownOutcome) {
 			break
 		}
 		time.Sleep(probeEvery)
@@ -211,7 +217,9 @@ func groups(containers []engine.State) []group {
 // before.
 func (g group) takesPortOf(o group) bool {
 	return slices.ContainsFunc(g.proven, func(c engine.State) bool {
-		return slices.ContainsFunc(o.previous, func(p engine.State) bool { return c.Container.SharesHostPort(p.Container) })
+		return slices.ContainsFunc(o.previous, func(p engine.State) bool {
+			return c.Container.SharesHostPort(p.Container)
+		})
 	})
 }
 

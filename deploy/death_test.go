@@ -169,13 +169,16 @@ ready = { tcp = 7410 }
 )
 
 var (
-	changed          = strings.NewReplacer(`"low"`, `"high"`, "probe-store:1", "probe:2", "tcp = 7410", "tcp = 8080").Replace(four)
+	changed = strings.NewReplacer(`"low"`, `"high"`, "probe-store:1", "probe:2", "tcp = 7410",
+		"tcp = 8080").Replace(four)
 	overlappingMoved = strings.NewReplacer(`"low"`, `"high"`, "FIRST", "SECOND").Replace(overlapping)
 	overlappingMore  = strings.NewReplacer(`"low"`, `"high"`, "FIRST", "SECOND").Replace(moreOverlapping)
 	mooredAnew       = strings.Replace(moored, "NET-A", "NET-B", 1)
 	moved            = strings.Replace(moreGuests, `"low"`, `"high"`, 1)
-	unstable         = strings.NewReplacer(`"low"`, `"high"`, "probe:1", "probe:never", `ready = { http = "8080/" }`, `ready = { http = "8080/", within = "700ms" }`).Replace(four)
-	unstableTwo      = strings.NewReplacer(`"low"`, `"high"`, "probe:1", "probe:never", `ready = { http = "8080/" }`, `ready = { http = "8080/", within = "700ms" }`).Replace(two)
+	unstable         = strings.NewReplacer(`"low"`, `"high"`, "probe:1", "probe:never",
+		`ready = { http = "8080/" }`, `ready = { http = "8080/", within = "700ms" }`).Replace(four)
+	unstableTwo = strings.NewReplacer(`"low"`, `"high"`, "probe:1", "probe:never",
+		`ready = { http = "8080/" }`, `ready = { http = "8080/", within = "700ms" }`).Replace(two)
 )
 
 // scenario is a change of a stack of four services.
@@ -237,7 +240,8 @@ func (w *world) begin(s scenario) {
 	}
 	out, err := w.deployer(false).Deploy(w.t.Context(), w.stack(s.before), deploy.Options{})
 	require.NoError(w.t, err)
-	require.Contains(w.t, []string{deploy.Done, deploy.NothingToDo}, out.Result, "%v %v", out.Failure, out.ManualSteps)
+	require.Contains(w.t, []string{deploy.Done, deploy.NothingToDo}, out.Result, "%v %v", out.Failure,
+		out.ManualSteps)
 }
 
 // leaves takes the stack away. A connection that was cut while a container was put on a network can leave
@@ -281,7 +285,8 @@ func (w *world) attemptTwo(s scenario, n int, f enginetest.Fault, then int) {
 			out, err = d.Deploy(w.t.Context(), w.stack(s.after), deploy.Options{})
 			w.neverNeither(before, s.after, n)
 		}
-		if then == 0 && (f == enginetest.None || f == enginetest.Refuses || f == enginetest.Cuts || f == enginetest.Hangs) {
+		if then == 0 &&
+			(f == enginetest.None || f == enginetest.Refuses || f == enginetest.Cuts || f == enginetest.Hangs) {
 			w.isTrue(s, before, n, out, err)
 		}
 		if d.Engine.CallTimeout > time.Minute || w.gate.Changes() >= n || d.Engine.CallTimeout > 5*time.Second {
@@ -341,7 +346,8 @@ func TestDeathAtEveryCall(t *testing.T) {
 			points := w.gate.Changes()
 			require.Greater(t, points, 8)
 			t.Logf("%d calls", points)
-			for _, f := range []enginetest.Fault{enginetest.Dies, restarts, restartsNewest, enginetest.Cuts, enginetest.Refuses, enginetest.Hangs, enginetest.Late} {
+			for _, f := range []enginetest.Fault{enginetest.Dies, restarts, restartsNewest, enginetest.Cuts,
+				enginetest.Refuses, enginetest.Hangs, enginetest.Late} {
 				if isRestart(f) && (s.before == "" || s.retire) {
 					continue // nothing has to come back
 				}
@@ -418,9 +424,12 @@ func TestDeathOnRealEngines(t *testing.T) {
 		t.Parallel()
 		turns := make(chan struct{}, 3)
 		for i, to := range []scenario{
-			{name: "first deploy and retire", after: four}, {name: "replacing and back", before: four, after: changed},
-			{name: "replacing beside", before: moreOverlapping, after: overlappingMore}, {name: "ports change places", before: swapBefore, after: swapAfter},
-			{name: "guests and their host", before: moreGuests, after: moved}, {name: "a network made anew", before: moored, after: mooredAnew},
+			{name: "first deploy and retire", after: four},
+			{name: "replacing and back", before: four, after: changed},
+			{name: "replacing beside", before: moreOverlapping, after: overlappingMore},
+			{name: "ports change places", before: swapBefore, after: swapAfter},
+			{name: "guests and their host", before: moreGuests, after: moved},
+			{name: "a network made anew", before: moored, after: mooredAnew},
 			{name: "put back", before: four, after: unstable},
 		} {
 			fro := scenario{before: to.after, after: to.before, retire: to.before == ""}
@@ -483,11 +492,14 @@ func TestRestartOfRealEngines(t *testing.T) {
 		all = true
 	}
 	for name, start := range map[string]func(testing.TB) *enginetest.Private{
-		"dockerd": func(t testing.TB) *enginetest.Private { return enginetest.StartDockerd(t, 0) }, "podman": enginetest.StartPodman,
+		"dockerd": func(t testing.TB) *enginetest.Private { return enginetest.StartDockerd(t, 0) },
+		"podman":  enginetest.StartPodman,
 	} {
 		t.Run(name, func(t *testing.T) {
 			if name == "podman" && !all {
-				t.Skip("this service of Podman must be the only one at work: set LANTERN_TEST_RESTARTS and run this test alone")
+				t.Skip(
+					"this service of Podman must be the only one at work: set LANTERN_TEST_RESTARTS " +
+						"and run this test alone")
 			}
 			t.Parallel()
 			own := start(t)
@@ -525,7 +537,8 @@ func TestRestartOfRealEngines(t *testing.T) {
 					}
 					for _, c := range before {
 						if c.Container.NetworkOf != "" {
-							torn = append(torn, c.Labels[plan.LabelService]) // dockerd starts guests before their host as often as not, and does not try again
+							// dockerd starts guests before their host as often as not, and does not try again
+							torn = append(torn, c.Labels[plan.LabelService])
 						}
 					}
 					left := w.names()
@@ -576,7 +589,8 @@ func (w *world) missing(before map[string]engine.State, s scenario, torn []strin
 		}
 		runs := false
 		for _, c := range now {
-			runs = runs || c.Running && c.Labels[plan.LabelService] == service && (proven || !locked || c.ID == old.ID)
+			runs = runs ||
+				c.Running && c.Labels[plan.LabelService] == service && (proven || !locked || c.ID == old.ID)
 		}
 		if !runs {
 			missing = append(missing, service)
@@ -609,7 +623,10 @@ func (w *world) neverNeither(before map[string]engine.State, after string, n int
 		if _, ran := before[s.ContainerName()]; !ran {
 			continue
 		}
-		some := slices.ContainsFunc([]string{"", ".next", ".previous"}, func(suffix string) bool { _, ok := now[s.ContainerName()+suffix]; return ok })
+		some := slices.ContainsFunc([]string{"", ".next", ".previous"}, func(suffix string) bool {
+			_, ok := now[s.ContainerName()+suffix]
+			return ok
+		})
 		assert.True(w.t, some, "change %d: neither old nor new %s is there", n, s.Name)
 	}
 }
@@ -633,7 +650,8 @@ func (w *world) recovers(s scenario, n int) {
 	default:
 		out, err := d.Deploy(w.t.Context(), w.stack(s.after), deploy.Options{})
 		require.NoError(w.t, err)
-		require.Contains(w.t, []string{deploy.Done, deploy.NothingToDo}, out.Result, "change %d: %v %v", n, out.Failure, out.ManualSteps)
+		require.Contains(w.t, []string{deploy.Done, deploy.NothingToDo}, out.Result, "change %d: %v %v", n,
+			out.Failure, out.ManualSteps)
 		w.settled(w.stack(s.after))
 	}
 }

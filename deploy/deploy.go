@@ -98,7 +98,8 @@ func (o *Outcome) end(last Outcome) {
 
 // Options are what holds for one call.
 type Options struct {
-	After       int  // the highest number that a deploy of the stack is known to have had; the engine may know of a higher one
+	// the highest number that a deploy of the stack is known to have had; the engine may know of a higher one
+	After       int
 	TakeOver    bool // a lock of another machine is not waited for
 	WithVolumes bool // of a retirement: the stack's volumes go, too, and all that they hold
 }
@@ -106,11 +107,13 @@ type Options struct {
 // Deployer works on one host.
 type Deployer struct {
 	observe.Observer
-	From     string   // the place that this lab is deployed from, see [Place]; "" for none
-	Existing []string // volumes that the lab says are somebody else's: they are never removed, whatever their labels say
+	From string // the place that this lab is deployed from, see [Place]; "" for none
+	// volumes that the lab says are somebody else's: they are never removed, whatever their labels say
+	Existing []string
 	Self     Self
 	Report   func(Event)
-	Hold     func(bool) // told when a stack is being changed from now on, and when that has ended; nil: nobody wants to know
+	// told when a stack is being changed from now on, and when that has ended; nil: nobody wants to know
+	Hold func(bool)
 	// ReconnectTimeout is how long an engine that has gone in the middle of a deploy is waited for before
 	// what ran before is put back: it may be starting again.
 	ReconnectTimeout time.Duration
@@ -126,7 +129,15 @@ func (d *Deployer) during(o Options) *Deployer {
 }
 
 func (d *Deployer) event(stack, service, step, state, detail string) {
-	d.Report(Event{Time: time.Now().UTC(), Host: d.Host, Stack: stack, Service: service, Step: step, State: state, Detail: detail})
+	d.Report(Event{
+		Time:    time.Now().UTC(),
+		Host:    d.Host,
+		Stack:   stack,
+		Service: service,
+		Step:    step,
+		State:   state,
+		Detail:  detail,
+	})
 }
 
 // holds tells whoever wants to know that a lock is held from now on, or no longer.
@@ -204,7 +215,10 @@ func (d *Deployer) underLock(ctx context.Context, p plan.Stack, lock *lock) Outc
 			case lost == nil && c.Name == name+plan.SuffixProven:
 				out.Failure = nil
 			case lost != nil && !errors.Is(lost, engine.ErrNotFound):
-				out.Result, out.ManualSteps = NeedsManual, []string{fmt.Sprintf("everything is proven and runs, but the engine does not answer (%s); run lantern deploy %s once it does", lost, name)}
+				out.Result, out.ManualSteps = NeedsManual,
+					[]string{fmt.Sprintf(
+						"everything is proven and runs, but the engine does not answer (%s); run "+
+							"lantern deploy %s once it does", lost, name)}
 				return out
 			}
 		}
@@ -347,7 +361,8 @@ func (d *Deployer) startAndProve(ctx context.Context, stack, service, id string,
 
 // replaceBeside proves the new container while the old one goes on with its work. Then the new one gets the
 // names, and is proven with them, before the old one stops.
-func (d *Deployer) replaceBeside(ctx context.Context, stack string, s plan.Service, id string, proof plan.Proof) *Failure {
+func (d *Deployer) replaceBeside(ctx context.Context, stack string, s plan.Service, id string,
+	proof plan.Proof) *Failure {
 	if f := d.startAndProve(ctx, stack, s.Name, id, proof); f != nil {
 		return f
 	}
@@ -419,8 +434,10 @@ func (d *Deployer) create(ctx context.Context, s plan.Service, proof plan.Proof,
 		name += plan.SuffixNext
 	}
 	labels := map[string]string{
-		plan.LabelLab: d.Lab, plan.LabelStack: s.Service.Stack.Name, plan.LabelService: s.Name, plan.LabelEntry: lock.entry(), plan.LabelFrom: d.From, plan.LabelSecret: namesLabel(s.Container.Secret),
-		plan.LabelNames: attachments(s.Container.Networks), plan.LabelDigest: s.Container.Digest(key), plan.LabelSalt: key, plan.LabelRestart: s.Container.Restart.String(), plan.LabelProof: proof.Label(),
+		plan.LabelLab: d.Lab, plan.LabelStack: s.Service.Stack.Name, plan.LabelService: s.Name,
+		plan.LabelEntry: lock.entry(), plan.LabelFrom: d.From, plan.LabelSecret: namesLabel(s.Container.Secret),
+		plan.LabelNames: attachments(s.Container.Networks), plan.LabelDigest: s.Container.Digest(key),
+		plan.LabelSalt: key, plan.LabelRestart: s.Container.Restart.String(), plan.LabelProof: proof.Label(),
 	}
 	return d.Engine.Create(ctx, name, c, labels, networkOf)
 }
@@ -430,7 +447,8 @@ func (d *Deployer) create(ctx context.Context, s plan.Service, proof plan.Proof,
 func (d *Deployer) start(ctx context.Context, id string) error {
 	var err error
 	for range 8 {
-		if err = d.onOwn(ctx, id, func() error { return d.Engine.Start(ctx, id) }); !errors.Is(err, engine.ErrPortInUse) {
+		if err = d.onOwn(ctx, id,
+			func() error { return d.Engine.Start(ctx, id) }); !errors.Is(err, engine.ErrPortInUse) {
 			return err
 		}
 		select {

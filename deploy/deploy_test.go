@@ -74,7 +74,9 @@ func worldOn(t testing.TB, address string) *world {
 	proxy.Transport = &http.Transport{DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
 		return (&net.Dialer{}).DialContext(ctx, "unix", strings.TrimPrefix(address, "unix://"))
 	}}
-	proxy.ErrorHandler = func(w http.ResponseWriter, _ *http.Request, _ error) { w.WriteHeader(http.StatusBadGateway) }
+	proxy.ErrorHandler = func(w http.ResponseWriter, _ *http.Request, _ error) {
+		w.WriteHeader(http.StatusBadGateway)
+	}
 	return worldBehind(t, address, proxy)
 }
 
@@ -83,7 +85,15 @@ func worldBehind(t testing.TB, address string, serves http.Handler) *world {
 	e, err := engine.Dial(t.Context(), address)
 	require.NoError(t, err)
 	t.Cleanup(func() { e.Close() })
-	w := &world{t: t, engine: e, gate: newGate(t, serves), within: "20s", lab: "skerry-pier", name: "pier-log", nets: [2]string{"198.19.190.0/24", "198.19.191.0/24"}}
+	w := &world{
+		t:      t,
+		engine: e,
+		gate:   newGate(t, serves),
+		within: "20s",
+		lab:    "skerry-pier",
+		name:   "pier-log",
+		nets:   [2]string{"198.19.190.0/24", "198.19.191.0/24"},
+	}
 	for i := range w.ports {
 		w.ports[i] = enginetest.FreePort(t)
 	}
@@ -100,11 +110,12 @@ func (w *world) deployer(dead bool) *deploy.Deployer {
 	if dead {
 		self.PID, self.Began = gonePID(w.t), "1"
 	}
-	return &deploy.Deployer{Observer: observe.Observer{Engine: e, Lab: w.lab, Host: "lamp-room"}, Self: self, Report: func(e deploy.Event) {
-		w.mu.Lock()
-		defer w.mu.Unlock()
-		w.events = append(w.events, e)
-	}}
+	return &deploy.Deployer{Observer: observe.Observer{Engine: e, Lab: w.lab, Host: "lamp-room"}, Self: self,
+		Report: func(e deploy.Event) {
+			w.mu.Lock()
+			defer w.mu.Unlock()
+			w.events = append(w.events, e)
+		}}
 }
 
 var gonePID = func() func(t testing.TB) int {
@@ -124,12 +135,17 @@ var gonePID = func() func(t testing.TB) int {
 // belongs to lab.toml.
 func (w *world) stack(text string) *lab.Stack {
 	w.t.Helper()
-	text = strings.NewReplacer("FIRST", fmt.Sprint(w.ports[0]), "SECOND", fmt.Sprint(w.ports[1]), "FOLDER", w.folder, "NET-A", w.nets[0], "NET-B", w.nets[1]).Replace(text)
+	text = strings.NewReplacer("FIRST", fmt.Sprint(w.ports[0]), "SECOND", fmt.Sprint(w.ports[1]), "FOLDER",
+		w.folder, "NET-A", w.nets[0], "NET-B", w.nets[1]).Replace(text)
 	head, text, split := strings.Cut(text, "---\n")
 	if !split {
 		head, text = "", head
 	}
-	files := map[string]string{"lab.toml": "lab = \"" + w.lab + "\"\n[host.lamp-room]\n[default]\nready-within = \"" + w.within + "\"\nstop-within = \"1s\"\n" + head, w.name + "/stack.toml": text}
+	files := map[string]string{
+		"lab.toml": "lab = \"" + w.lab + "\"\n[host.lamp-room]\n[default]\nready-within = \"" +
+			w.within + "\"\nstop-within = \"1s\"\n" + head,
+		w.name + "/stack.toml": text,
+	}
 	l := lab.Resolve(declare.Read([]string{w.name}, func(path string) (string, error) {
 		if text, ok := files[path]; ok {
 			return text, nil
@@ -162,10 +178,14 @@ func (w *world) settled(st *lab.Stack) {
 		if !assert.True(w.t, ok && c.Running, "%s runs", s.ContainerName()) {
 			continue
 		}
-		assert.Equal(w.t, plan.Declare(s).Digest(c.Labels[plan.LabelSalt]), c.Labels[plan.LabelDigest], "%s is as declared", s.Name)
+		assert.Equal(w.t, plan.Declare(s).Digest(c.Labels[plan.LabelSalt]), c.Labels[plan.LabelDigest],
+			"%s is as declared", s.Name)
 		assert.Equal(w.t, s.Restart, c.Container.Restart, "%s has its own restart policy", s.Name)
 		for _, n := range s.Networks {
-			assert.True(w.t, slices.ContainsFunc(c.Container.Networks, func(a plan.Attachment) bool { return a.Network == n.EngineName }), "%s is on %s", s.Name, n.Name)
+			assert.True(w.t,
+				slices.ContainsFunc(c.Container.Networks, func(a plan.Attachment) bool {
+					return a.Network == n.EngineName
+				}), "%s is on %s", s.Name, n.Name)
 		}
 	}
 	networks, err := w.engine.Networks(context.Background(), "")
@@ -213,12 +233,19 @@ func TestPutBackSaysWhy(t *testing.T) {
 	require.NoError(t, err)
 	defer held.Close()
 	for _, c := range []struct{ stack, service, says string }{
-		{"[service.a]\nimage = \"registry.skerry.example/probe:exits\"\nready = { tcp = 80 }\n", "a", "it ended with exit code 3"},
-		{"[service.a]\nimage = \"registry.skerry.example/probe:exits\"\nrestart = \"no\"\n", "a", "it ended with exit code 3"},
-		{"[service.a]\nimage = \"registry.skerry.example/probe:never\"\nready = { log = \"open for\" }\n", "a", `it was not ready within 700ms: no line of its log matches "open for"`},
-		{"[service.a]\nimage = \"registry.skerry.example/probe:1\"\nready = { tcp = 81 }\n", "a", "it was not ready within 700ms: nothing accepts connections on its port 81"},
-		{"[service.a]\nimage = \"registry.skerry.example/probe:never\"\npage = \"8080/\"\n", "a", "its page on port 8080 was not there within 700ms: it answers with status 503"},
-		{fmt.Sprintf("[service.a]\nimage = \"registry.skerry.example/probe:1\"\nports = [\"localhost:%d -> 8080\"]\n", held.Addr().(*net.TCPAddr).Port), "a", "a host port that it publishes is held by somebody else"},
+		{"[service.a]\nimage = \"registry.skerry.example/probe:exits\"\nready = { tcp = 80 }\n", "a",
+			"it ended with exit code 3"},
+		{"[service.a]\nimage = \"registry.skerry.example/probe:exits\"\nrestart = \"no\"\n", "a",
+			"it ended with exit code 3"},
+		{"[service.a]\nimage = \"registry.skerry.example/probe:never\"\nready = { log = \"open for\" }\n",
+			"a", `it was not ready within 700ms: no line of its log matches "open for"`},
+		{"[service.a]\nimage = \"registry.skerry.example/probe:1\"\nready = { tcp = 81 }\n", "a",
+			"it was not ready within 700ms: nothing accepts connections on its port 81"},
+		{"[service.a]\nimage = \"registry.skerry.example/probe:never\"\npage = \"8080/\"\n", "a",
+			"its page on port 8080 was not there within 700ms: it answers with status 503"},
+		{fmt.Sprintf(
+			"[service.a]\nimage = \"registry.skerry.example/probe:1\"\nports = [\"localhost:%d -> 8080\"]\n",
+			held.Addr().(*net.TCPAddr).Port), "a", "a host port that it publishes is held by somebody else"},
 	} {
 		out, err := d.Deploy(t.Context(), w.stack(c.stack), deploy.Options{})
 		require.NoError(t, err)
@@ -285,7 +312,9 @@ func TestTwoAtOnce(t *testing.T) {
 // alive until its time is over, unless somebody knows better.
 func TestTakeOver(t *testing.T) {
 	for name, elsewhere := range map[string]func(*deploy.Self){
-		"another machine": func(s *deploy.Self) { s.Boot = "another machine" }, "another pid namespace": func(s *deploy.Self) { s.Space = "pid:[1]" }, "of an older lantern": func(s *deploy.Self) { s.Space = "" },
+		"another machine":       func(s *deploy.Self) { s.Boot = "another machine" },
+		"another pid namespace": func(s *deploy.Self) { s.Space = "pid:[1]" },
+		"of an older lantern":   func(s *deploy.Self) { s.Space = "" },
 	} {
 		t.Run(name, func(t *testing.T) { takeOver(t, elsewhere) })
 	}
@@ -357,9 +386,13 @@ func TestPullShowsProgress(t *testing.T) {
 	out, err := w.deployer(false).Deploy(t.Context(), st, deploy.Options{})
 	require.NoError(t, err)
 	require.Equal(t, deploy.Done, out.Result)
-	assert.True(t, slices.ContainsFunc(w.events, func(e deploy.Event) bool { return e.Step == deploy.StepPull && e.State == deploy.EventDone }))
+	assert.True(t,
+		slices.ContainsFunc(w.events, func(e deploy.Event) bool {
+			return e.Step == deploy.StepPull && e.State == deploy.EventDone
+		}))
 
-	_, err = w.deployer(false).Deploy(t.Context(), w.stack("[service.a]\nimage = \"registry.skerry.example/nobody:1\"\n"), deploy.Options{})
+	_, err = w.deployer(false).Deploy(t.Context(),
+		w.stack("[service.a]\nimage = \"registry.skerry.example/nobody:1\"\n"), deploy.Options{})
 	require.Error(t, err, "an error means that nothing was changed")
 	assert.Contains(t, err.Error(), "its registry does not have this image")
 	w.settled(st)
@@ -367,17 +400,25 @@ func TestPullShowsProgress(t *testing.T) {
 
 func TestStatus(t *testing.T) {
 	w := newWorld(t)
-	st := w.stack(two + "[service.broken]\nimage = \"registry.skerry.example/probe:exits\"\nready = { tcp = 80 }\n[service.job]\nimage = \"registry.skerry.example/probe:1\"\n")
+	st := w.stack(two +
+		"[service.broken]\nimage = \"registry.skerry.example/probe:exits\"\nready = { tcp = 80 }\n" +
+		"[service.job]\nimage = \"registry.skerry.example/probe:1\"\n")
 	d := w.deployer(false)
 	out, err := d.Deploy(t.Context(), w.stack(two), deploy.Options{})
 	require.NoError(t, err)
 	require.Equal(t, deploy.Done, out.Result)
 	// By hand: a container that is not declared any more, one that ended with an error, one that was stopped.
 	labels := func(service string) map[string]string {
-		return map[string]string{plan.LabelLab: "skerry-pier", plan.LabelStack: "pier-log", plan.LabelService: service}
+		return map[string]string{
+			plan.LabelLab:     "skerry-pier",
+			plan.LabelStack:   "pier-log",
+			plan.LabelService: service,
+		}
 	}
 	made := func(service, image string) string {
-		id, err := w.engine.Create(t.Context(), "pier-log."+service, plan.Container{Image: image, Networks: []plan.Attachment{{Network: "pier-log.net"}}}, labels(service), "")
+		id, err := w.engine.Create(t.Context(), "pier-log."+service,
+			plan.Container{Image: image, Networks: []plan.Attachment{{Network: "pier-log.net"}}},
+			labels(service), "")
 		require.NoError(t, err)
 		require.NoError(t, w.engine.Start(t.Context(), id))
 		return id
@@ -385,7 +426,8 @@ func TestStatus(t *testing.T) {
 	made("broken", enginetest.Exits)
 	made("gone", enginetest.Page)
 	require.NoError(t, w.engine.Stop(t.Context(), "pier-log.store", time.Second))
-	require.Eventually(t, func() bool { return !w.names()["pier-log.broken"].Running }, 5*time.Second, 10*time.Millisecond)
+	require.Eventually(t, func() bool { return !w.names()["pier-log.broken"].Running }, 5*time.Second,
+		10*time.Millisecond)
 
 	list, err := d.Status(t.Context(), "pier-log", st)
 	require.NoError(t, err)
@@ -427,12 +469,15 @@ func TestForeignNames(t *testing.T) {
 	assert.Contains(t, out.Holder, "not of this lab")
 
 	require.NoError(t, w.engine.Remove(t.Context(), "pier-log.deploying"))
-	_, err = w.engine.CreateNetwork(t.Context(), plan.Network{Name: "pier-log.net"}, map[string]string{plan.LabelLab: "another-lab"})
+	_, err = w.engine.CreateNetwork(t.Context(), plan.Network{
+		Name: "pier-log.net",
+	}, map[string]string{plan.LabelLab: "another-lab"})
 	require.NoError(t, err)
 	out, err = d.Deploy(t.Context(), w.stack(two), deploy.Options{})
 	require.NoError(t, err)
 	assert.Equal(t, deploy.PutBack, out.Result)
-	assert.Contains(t, out.Failure.Message, "the network pier-log.net: a network pier-log.net is there that is not of this lab")
+	assert.Contains(t, out.Failure.Message,
+		"the network pier-log.net: a network pier-log.net is there that is not of this lab")
 	networks, err := w.engine.Networks(t.Context(), "")
 	require.NoError(t, err)
 	assert.Len(t, networks, 2, "and it is still there")

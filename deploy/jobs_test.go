@@ -34,7 +34,10 @@ func (w *world) stacks(facts *survey.Survey, texts map[string]string) *lab.Lab {
 	if causeway == "" {
 		causeway = "[network.causeway]\n"
 	}
-	files := map[string]string{"lab.toml": "lab = \"skerry-pier\"\n[host.lamp-room]\n" + causeway + "[default]\nready-within = \"" + w.within + "\"\nstop-within = \"1s\"\nrestart = \"no\"\n"}
+	files := map[string]string{
+		"lab.toml": "lab = \"skerry-pier\"\n[host.lamp-room]\n" + causeway + "[default]\nready-within = \"" +
+			w.within + "\"\nstop-within = \"1s\"\nrestart = \"no\"\n",
+	}
 	var names []string
 	for name, text := range texts {
 		if name == "lab" {
@@ -62,7 +65,9 @@ const (
 func TestJobs(t *testing.T) {
 	w := newWorld(t)
 	d := w.deployer(false)
-	st := w.stacks(nil, map[string]string{"pier-log": job + "[service.desk]\n" + probe + "after = [\"job done\"]\nready = { tcp = 8080 }\n"}).Stack("pier-log")
+	st := w.stacks(nil, map[string]string{
+		"pier-log": job + "[service.desk]\n" + probe + "after = [\"job done\"]\nready = { tcp = 8080 }\n",
+	}).Stack("pier-log")
 	out, err := d.Deploy(t.Context(), st, deploy.Options{})
 	require.NoError(t, err)
 	require.Equal(t, deploy.Done, out.Result, "%v", out.Failure)
@@ -78,13 +83,18 @@ func TestJobs(t *testing.T) {
 		assert.True(t, s.Well(), "%s: %s", s.Service, s.Detail)
 	}
 
-	broken := w.stacks(nil, map[string]string{"pier-log": strings.Replace(job, "probe:job", "probe:exits", 1) + "[service.desk]\n" + probe + "after = [\"job done\"]\nready = { tcp = 8080 }\nenv.LEVEL = \"low\"\n"})
+	broken := w.stacks(nil, map[string]string{
+		"pier-log": strings.Replace(job, "probe:job", "probe:exits",
+			1) + "[service.desk]\n" + probe +
+			"after = [\"job done\"]\nready = { tcp = 8080 }\nenv.LEVEL = \"low\"\n",
+	})
 	out, err = d.Deploy(t.Context(), broken.Stack("pier-log"), deploy.Options{})
 	require.NoError(t, err)
 	require.Equal(t, deploy.PutBack, out.Result)
 	assert.Contains(t, out.Failure.Error(), "job: it ended with exit code 3")
 	assert.Equal(t, ran["pier-log.desk"].ID, w.names()["pier-log.desk"].ID)
-	assert.Equal(t, ran["pier-log.job"].Started, w.names()["pier-log.job"].Started, "what was done before is not done again")
+	assert.Equal(t, ran["pier-log.job"].Started, w.names()["pier-log.job"].Started,
+		"what was done before is not done again")
 }
 
 // Ready by a command inside, and by the check that the image declares.
@@ -96,10 +106,13 @@ func TestReadyInside(t *testing.T) {
 		{probe + "ready = { command = [\"/probe\", \"ask\"] }\n", ""},
 		{"image = \"registry.skerry.example/probe:2\"\nready = { image = true }\n", ""},
 		{probe + "ready = { image = true }\n", "its image declares no check"},
-		{probe + "ready = { command = [\"/bin/nobody\"] }\n", `the command ["/bin/nobody"] does not end without an error: OCI runtime exec failed`},
+		{probe + "ready = { command = [\"/bin/nobody\"] }\n",
+			`the command ["/bin/nobody"] does not end without an error: OCI runtime exec failed`},
 		{probe + "ready = { within = \"20s\" }\n", ""},
 	} {
-		out, err := d.Deploy(t.Context(), w.stacks(nil, map[string]string{"pier-log": "[service.a]\n" + c.service}).Stack("pier-log"), deploy.Options{})
+		out, err := d.Deploy(t.Context(),
+			w.stacks(nil, map[string]string{"pier-log": "[service.a]\n" + c.service}).Stack("pier-log"),
+			deploy.Options{})
 		require.NoError(t, err)
 		if c.says == "" {
 			require.Equal(t, deploy.Done, out.Result, "%s: %v", c.service, out.Failure)
@@ -122,10 +135,13 @@ func TestOverlap(t *testing.T) {
 		require.NoError(t, err)
 		first := w.names()["pier-log.desk"]
 
-		out, err := d.Deploy(t.Context(), w.stack(strings.NewReplacer("probe:1", "probe:never", "FIRST", "SECOND", "8080/", "8080/\", within = \"1s").Replace(overlapping)), deploy.Options{})
+		out, err := d.Deploy(t.Context(),
+			w.stack(strings.NewReplacer("probe:1", "probe:never", "FIRST", "SECOND", "8080/",
+				"8080/\", within = \"1s").Replace(overlapping)), deploy.Options{})
 		require.NoError(t, err)
 		require.Equal(t, deploy.PutBack, out.Result, "%v", out.Failure)
-		assert.Equal(t, []any{first.ID, first.Started}, []any{w.names()["pier-log.desk"].ID, started()}, "it was never stopped")
+		assert.Equal(t, []any{first.ID, first.Started}, []any{w.names()["pier-log.desk"].ID, started()},
+			"it was never stopped")
 
 		w.events = nil
 		next := w.stack(overlappingMoved)
@@ -150,7 +166,8 @@ func TestOverlap(t *testing.T) {
 
 		// Whoever holds the same port, or writes to the same place, takes turns.
 		w.events = nil
-		_, err = d.Deploy(t.Context(), w.stack(strings.Replace(overlappingMoved, "high", "higher", 1)), deploy.Options{})
+		_, err = d.Deploy(t.Context(), w.stack(strings.Replace(overlappingMoved, "high", "higher", 1)),
+			deploy.Options{})
 		require.NoError(t, err)
 		stop := slices.IndexFunc(w.events, func(e deploy.Event) bool { return e.Step == deploy.StepStop })
 		start := slices.IndexFunc(w.events, func(e deploy.Event) bool { return e.Step == deploy.StepStart })
@@ -178,12 +195,15 @@ func TestFetch(t *testing.T) {
 			require.NoError(t, remote.Write(tag, enginetest.Images(t)[from]))
 		}
 		deployed := func(fetch string) (string, string) {
-			out, err := d.Deploy(t.Context(), w.stack("[service.desk]\nimage = \""+reference+"\"\nfetch = \""+fetch+"\"\nready = { tcp = 8080 }\n"), deploy.Options{})
+			out, err := d.Deploy(t.Context(),
+				w.stack("[service.desk]\nimage = \""+reference+"\"\nfetch = \""+fetch+
+					"\"\nready = { tcp = 8080 }\n"), deploy.Options{})
 			require.NoError(t, err)
 			return out.Result, w.names()["pier-log.desk"].ImageID
 		}
 		push(enginetest.Page)
-		_, err := d.Deploy(t.Context(), w.stack("[service.desk]\nimage = \""+reference+"\"\nfetch = \"never\"\n"), deploy.Options{})
+		_, err := d.Deploy(t.Context(),
+			w.stack("[service.desk]\nimage = \""+reference+"\"\nfetch = \"never\"\n"), deploy.Options{})
 		require.ErrorContains(t, err, reference+` is not on lamp-room, and fetch = "never"`)
 		assert.Empty(t, w.names())
 		result, first := deployed("if-absent")
@@ -211,19 +231,24 @@ func TestFetchWithALogin(t *testing.T) {
 		}
 		w := worldOn(t, target.Address)
 		d := w.deployer(false)
-		reference := fmt.Sprintf("%s/skerry/locked:%d", enginetest.LockedRegistry(t, "keeper", "of the light"), os.Getpid())
+		reference := fmt.Sprintf("%s/skerry/locked:%d",
+			enginetest.LockedRegistry(t, "keeper", "of the light"), os.Getpid())
 		tag, err := name.NewTag(reference)
 		require.NoError(t, err)
 		like, err := name.NewTag(enginetest.Page)
 		require.NoError(t, err)
-		require.NoError(t, remote.Write(tag, enginetest.Images(t)[like], remote.WithAuth(&authn.Basic{Username: "keeper", Password: "of the light"})))
+		require.NoError(t,
+			remote.Write(tag, enginetest.Images(t)[like],
+				remote.WithAuth(&authn.Basic{Username: "keeper", Password: "of the light"})))
 		st := w.stack("[service.desk]\nimage = \"" + reference + "\"\nready = { tcp = 8080 }\n")
 		t.Setenv("DOCKER_CONFIG", t.TempDir())
 		_, err = d.Deploy(t.Context(), st, deploy.Options{})
 		require.ErrorIs(t, err, deploy.ErrImage)
 		assert.Empty(t, w.names())
-		auth := fmt.Sprintf(`{"auths": {%q: {"username": "keeper", "password": "of the light"}}}`, tag.RegistryStr())
-		require.NoError(t, os.WriteFile(filepath.Join(os.Getenv("DOCKER_CONFIG"), "config.json"), []byte(auth), 0o600))
+		auth := fmt.Sprintf(`{"auths": {%q: {"username": "keeper", "password": "of the light"}}}`,
+			tag.RegistryStr())
+		require.NoError(t,
+			os.WriteFile(filepath.Join(os.Getenv("DOCKER_CONFIG"), "config.json"), []byte(auth), 0o600))
 		out, err := d.Deploy(t.Context(), st, deploy.Options{})
 		require.NoError(t, err)
 		assert.Equal(t, deploy.Done, out.Result, "%v", out.Failure)
@@ -238,14 +263,18 @@ func TestOtherStacks(t *testing.T) {
 	w := newWorld(t)
 	d := w.deployer(false)
 	l := w.stacks(nil, map[string]string{
-		"pier-log":  "networks = [\"causeway\"]\n[service.desk]\n" + probe + "after = [\"pier-base/store\", \"pier-base/job done\"]\nready = { tcp = 8080 }\n",
-		"pier-base": job + "[service.store]\nimage = \"registry.skerry.example/probe-store:1\"\nnetworks = [\"causeway\"]\nready = { tcp = 7410 }\n",
+		"pier-log": "networks = [\"causeway\"]\n[service.desk]\n" + probe +
+			"after = [\"pier-base/store\", \"pier-base/job done\"]\nready = { tcp = 8080 }\n",
+		"pier-base": job +
+			"[service.store]\nimage = \"registry.skerry.example/probe-store:1\"\n" +
+			"networks = [\"causeway\"]\nready = { tcp = 7410 }\n",
 	})
 	began := time.Now()
 	out, err := d.Deploy(t.Context(), l.Stack("pier-log"), deploy.Options{})
 	require.NoError(t, err)
 	require.Equal(t, deploy.PutBack, out.Result)
-	assert.Equal(t, "it waits for pier-base/store, and it is not there: deploy pier-base first", out.Failure.Message)
+	assert.Equal(t, "it waits for pier-base/store, and it is not there: deploy pier-base first",
+		out.Failure.Message)
 	assert.Less(t, time.Since(began), 10*time.Second, "nobody will put it there meanwhile")
 	assert.Empty(t, w.names())
 	for _, st := range plan.Order(l.Stacks) {
@@ -275,10 +304,13 @@ func TestOtherStacks(t *testing.T) {
 	assert.Equal(t, []string{"pier-log.net"}, networks())
 
 	// Somebody else's container on a network that nobody needs any more holds nothing up.
-	id, err := w.engine.Create(t.Context(), "somebody-elses", plan.Container{Image: enginetest.Page, Networks: []plan.Attachment{{Network: "pier-log.net"}}}, nil, "")
+	id, err := w.engine.Create(t.Context(), "somebody-elses",
+		plan.Container{Image: enginetest.Page, Networks: []plan.Attachment{{Network: "pier-log.net"}}}, nil, "")
 	require.NoError(t, err)
 	require.NoError(t, w.engine.Start(t.Context(), id))
-	open := w.stacks(nil, map[string]string{"pier-log": "[service.desk]\n" + probe + "network = \"none\"\nready = { log = \"open\" }\n"})
+	open := w.stacks(nil, map[string]string{
+		"pier-log": "[service.desk]\n" + probe + "network = \"none\"\nready = { log = \"open\" }\n",
+	})
 	for _, result := range []string{deploy.Done, deploy.NothingToDo} {
 		out, err = d.Deploy(t.Context(), open.Stack("pier-log"), deploy.Options{})
 		require.NoError(t, err)
@@ -294,11 +326,16 @@ func TestFoldersAreMade(t *testing.T) {
 	d := w.deployer(false)
 	dir := t.TempDir()
 	facts := &survey.Survey{Host: "lamp-room", Accounts: []survey.Account{}, Paths: []survey.Path{
-		{Path: dir, Kind: survey.Folder}, {Path: dir + "/deep", Kind: survey.Missing}, {Path: dir + "/deep/down", Kind: survey.Missing},
+		{Path: dir, Kind: survey.Folder}, {Path: dir + "/deep", Kind: survey.Missing},
+		{Path: dir + "/deep/down", Kind: survey.Missing},
 	}}
-	text := "[service.%]\n" + probe + "run-as = \"UID\"\nready = { tcp = 8080 }\nmounts = [\"" + dir + "/deep/down -> /data, create 0700\"]\n"
+	text := "[service.%]\n" + probe + "run-as = \"UID\"\nready = { tcp = 8080 }\nmounts = [\"" + dir +
+		"/deep/down -> /data, create 0700\"]\n"
 	text = strings.ReplaceAll(text, "UID", uidGID())
-	out, err := d.Deploy(t.Context(), w.stacks(facts, map[string]string{"pier-log": strings.Replace(text, "%", "a", 1) + strings.Replace(text, "%", "b", 1)}).Stack("pier-log"), deploy.Options{})
+	out, err := d.Deploy(t.Context(),
+		w.stacks(facts, map[string]string{
+			"pier-log": strings.Replace(text, "%", "a", 1) + strings.Replace(text, "%", "b", 1),
+		}).Stack("pier-log"), deploy.Options{})
 	require.NoError(t, err)
 	require.Equal(t, deploy.Done, out.Result, "%v", out.Failure)
 	for _, folder := range []string{"deep", "deep/down"} {
@@ -321,9 +358,12 @@ func TestFoldersAreMade(t *testing.T) {
 // An identity that nobody could look up is nobody's: nothing starts as root by mistake.
 func TestUnknownIdentity(t *testing.T) {
 	w := newWorld(t)
-	st := w.stacks(nil, map[string]string{"pier-log": "[service.a]\n" + probe + "run-as = \"keeper\"\n"}).Stack("pier-log")
+	st := w.stacks(nil, map[string]string{
+		"pier-log": "[service.a]\n" + probe + "run-as = \"keeper\"\n",
+	}).Stack("pier-log")
 	_, err := w.deployer(false).Deploy(t.Context(), st, deploy.Options{})
-	assert.ErrorContains(t, err, "pier-log/a runs as keeper, and the accounts of lamp-room could not be looked up: declare UID:GID")
+	assert.ErrorContains(t, err,
+		"pier-log/a runs as keeper, and the accounts of lamp-room could not be looked up: declare UID:GID")
 	assert.Empty(t, w.names())
 }
 

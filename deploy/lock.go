@@ -30,7 +30,8 @@ const (
 	labelUntil = "proudlantern.lock.until"
 	labelWasUp = "proudlantern.lock.was-up" // services that ran when it was taken
 	labelMoves = "proudlantern.lock.moves"  // networks that are made anew, as JSON of []move
-	labelGoes  = "proudlantern.lock.goes"   // services that are no longer declared, as JSON of []string: nothing takes their place
+	// services that are no longer declared, as JSON of []string: nothing takes their place
+	labelGoes = "proudlantern.lock.goes"
 )
 
 // Self is the process that deploys.
@@ -116,8 +117,14 @@ func (d *Deployer) lock(ctx context.Context, p plan.Stack) (*lock, Outcome, erro
 	return l, held, err
 }
 
-func (d *Deployer) takeLock(ctx context.Context, stack, image string, most time.Duration, l *lock) (Outcome, error) {
-	labels := map[string]string{plan.LabelEntry: l.entry(), labelWasUp: strings.Join(l.WasUp, " "), labelMoves: movesLabel(l.Moves), labelGoes: namesLabel(l.Goes)}
+func (d *Deployer) takeLock(ctx context.Context, stack, image string, most time.Duration,
+	l *lock) (Outcome, error) {
+	labels := map[string]string{
+		plan.LabelEntry: l.entry(),
+		labelWasUp:      strings.Join(l.WasUp, " "),
+		labelMoves:      movesLabel(l.Moves),
+		labelGoes:       namesLabel(l.Goes),
+	}
 	id, err := d.createPlaceholder(ctx, stack, plan.SuffixLock, image, most, labels)
 	if errors.Is(err, engine.ErrNameTaken) {
 		c, err := d.Engine.Inspect(ctx, stack+plan.SuffixLock)
@@ -134,7 +141,8 @@ func (d *Deployer) takeLock(ctx context.Context, stack, image string, most time.
 
 // createPlaceholder makes a container that says by its name that this process is at work, and by its labels
 // which one that is.
-func (d *Deployer) createPlaceholder(ctx context.Context, stack, suffix, image string, most time.Duration, more map[string]string) (id string, err error) {
+func (d *Deployer) createPlaceholder(ctx context.Context, stack, suffix, image string, most time.Duration,
+	more map[string]string) (id string, err error) {
 	return d.Engine.CreatePlaceholder(ctx, stack+suffix, image, d.placeholderLabels(stack, most, more))
 }
 
@@ -142,7 +150,8 @@ func (d *Deployer) placeholderLabels(stack string, most time.Duration, more map[
 	now := time.Now().UTC()
 	labels := map[string]string{
 		plan.LabelLab: d.Lab, plan.LabelStack: stack, labelWho: d.Self.Who, labelBoot: d.Self.Boot,
-		labelPID: strconv.Itoa(d.Self.PID), labelSpace: d.Self.Space, labelBegan: d.Self.Began, labelSince: now.Format(time.RFC3339), labelUntil: now.Add(most).Format(time.RFC3339),
+		labelPID: strconv.Itoa(d.Self.PID), labelSpace: d.Self.Space, labelBegan: d.Self.Began,
+		labelSince: now.Format(time.RFC3339), labelUntil: now.Add(most).Format(time.RFC3339),
 	}
 	maps.Copy(labels, more)
 	return labels
@@ -164,7 +173,8 @@ func (d *Deployer) holder(c engine.State) string {
 // else by its time, if that is waited for.
 func (d *Deployer) alive(c engine.State) bool {
 	pid, err := strconv.Atoi(c.Labels[labelPID])
-	if c.Labels[labelBoot] == d.Self.Boot && c.Labels[labelSpace] == d.Self.Space && d.Self.Boot != "" && d.Self.Space != "" && err == nil && pid > 0 {
+	if c.Labels[labelBoot] == d.Self.Boot && c.Labels[labelSpace] == d.Self.Space && d.Self.Boot != "" &&
+		d.Self.Space != "" && err == nil && pid > 0 {
 		if syscall.Kill(pid, 0) == syscall.ESRCH {
 			return false
 		}
@@ -241,9 +251,11 @@ func (d *Deployer) Leftover(ctx context.Context, stack string) (what string, err
 		case d.alive(c):
 			return "", nil
 		case c.Name == stack+plan.SuffixProven:
-			what = "a deploy by " + c.Labels[labelWho] + " died after everything was proven; what is left to do is to clear away what ran before"
+			what = "a deploy by " + c.Labels[labelWho] +
+				" died after everything was proven; what is left to do is to clear away what ran before"
 		default:
-			what = "a deploy by " + c.Labels[labelWho] + " died in the middle; undoing it brings back what ran before"
+			what = "a deploy by " + c.Labels[labelWho] +
+				" died in the middle; undoing it brings back what ran before"
 		}
 	}
 	return what, nil
@@ -287,7 +299,12 @@ func (d *Deployer) resolveLeftovers(ctx context.Context, stack string) (Outcome,
 			continue
 		}
 		d.event(stack, "", StepPutBack, EventBegun, "a deploy by "+c.Labels[labelWho]+" died in the middle")
-		l := &lock{ID: c.ID, Entry: entryOf(c), WasUp: strings.Fields(c.Labels[labelWasUp]), Moves: readMoves(c.Labels[labelMoves])}
+		l := &lock{
+			ID:    c.ID,
+			Entry: entryOf(c),
+			WasUp: strings.Fields(c.Labels[labelWasUp]),
+			Moves: readMoves(c.Labels[labelMoves]),
+		}
 		if out := d.putBack(ctx, stack, l); out.Result != PutBack {
 			return out, nil
 		}
@@ -323,7 +340,8 @@ func missing(stack string, containers []engine.State) string {
 	said = said && json.Unmarshal([]byte(text), &goes) == nil
 	for _, c := range containers {
 		service := c.Labels[plan.LabelService]
-		if said && strings.HasSuffix(c.Name, plan.SuffixPrevious) && !there[stack+"."+service] && !slices.Contains(goes, service) {
+		if said && strings.HasSuffix(c.Name, plan.SuffixPrevious) && !there[stack+"."+service] &&
+			!slices.Contains(goes, service) {
 			return service
 		}
 	}
@@ -349,7 +367,8 @@ func (d *Deployer) restoreUnlocked(ctx context.Context, stack string) (Outcome, 
 	}
 	for _, c := range containers {
 		s := c.Labels[plan.LabelService]
-		if between[s] && !strings.HasSuffix(c.Name, plan.SuffixPrevious) || s != "" && strings.HasSuffix(c.Name, plan.SuffixNext) {
+		if between[s] && !strings.HasSuffix(c.Name, plan.SuffixPrevious) ||
+			s != "" && strings.HasSuffix(c.Name, plan.SuffixNext) {
 			l.Entry = max(l.Entry, entryOf(c))
 		}
 	}

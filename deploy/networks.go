@@ -57,7 +57,9 @@ func aliases(c engine.State, network string) []string {
 func (d *Deployer) moves(ctx context.Context, p plan.Stack) ([]move, error) {
 	var all []move
 	for _, n := range wiring.NetworksOf(p.Stack) {
-		if !slices.ContainsFunc(p.Networks, func(r plan.Resource) bool { return r.Name == n.Name && r.Action == plan.Replace }) {
+		if !slices.ContainsFunc(p.Networks, func(r plan.Resource) bool {
+			return r.Name == n.Name && r.Action == plan.Replace
+		}) {
 			continue
 		}
 		networks, err := d.Engine.Networks(ctx, d.Lab)
@@ -116,7 +118,8 @@ func (d *Deployer) move(ctx context.Context, stack string, m move, want plan.Net
 		return err
 	}
 	i := slices.IndexFunc(networks, func(n survey.Network) bool { return n.Name == want.Name })
-	as := i >= 0 && networks[i].Internal == want.Internal && (want.Subnet == "" || slices.Contains(networks[i].Subnets, want.Subnet))
+	as := i >= 0 && networks[i].Internal == want.Internal &&
+		(want.Subnet == "" || slices.Contains(networks[i].Subnets, want.Subnet))
 	if i >= 0 && !as {
 		d.event(stack, "", StepStop, EventBegun, "the network "+want.Name)
 		for _, c := range m.Members {
@@ -167,7 +170,10 @@ func (d *Deployer) move(ctx context.Context, stack string, m move, want plan.Net
 func (d *Deployer) obstacle(ctx context.Context, p plan.Stack) (string, error) {
 	for _, v := range p.Volumes {
 		if v.Action == plan.Replace {
-			return fmt.Sprintf("the volume %s is there with another %s than declared, and what it holds does not move by itself: declare the volume under another name, or as it was", v.Name, v.Differences[0].Field), nil
+			return fmt.Sprintf(
+				"the volume %s is there with another %s than declared, and what it holds does not move by "+
+					"itself: declare the volume under another name, or as it was",
+				v.Name, v.Differences[0].Field), nil
 		}
 	}
 	for _, n := range p.Networks {
@@ -182,11 +188,15 @@ func (d *Deployer) obstacle(ctx context.Context, p plan.Stack) (string, error) {
 			switch {
 			case !slices.Contains(c.Networks, n.Name):
 			case c.Lab != d.Lab:
-				return fmt.Sprintf("the network %s has to be made again, and the container %s is on it, which is not of this lab: take it off first", n.Name, c.Name), nil
+				return fmt.Sprintf(
+					"the network %s has to be made again, and the container %s is on it, which is not of "+
+						"this lab: take it off first", n.Name, c.Name), nil
 			case c.Stack != p.Stack.Name && slices.ContainsFunc(others, func(o survey.Container) bool {
 				return o.Lab == d.Lab && o.Stack == c.Stack && o.Service == ""
 			}):
-				return fmt.Sprintf("the network %s has to be made again, and %s on it is being deployed: try again when that has ended", n.Name, c.Stack), nil
+				return fmt.Sprintf(
+					"the network %s has to be made again, and %s on it is being deployed: try "+
+						"again when that has ended", n.Name, c.Stack), nil
 			}
 		}
 	}

@@ -26,9 +26,13 @@ func TestNetworkMadeAnew(t *testing.T) {
 		d := w.deployer(false)
 		lab := func(subnet, image string) map[string]string {
 			return map[string]string{
-				"lab":       "[network.causeway]\nsubnet = \"" + subnet + "\"\n",
-				"pier-log":  "networks = [\"causeway\"]\n[service.desk]\nimage = \"registry.skerry.example/" + image + "\"\naliases = [\"tides\"]\nenv.PROBE_NAMES = \"store.pier-base\"\nready = { http = \"8080/\", within = \"3s\" }\n",
-				"pier-base": "networks = [\"causeway\"]\n[service.store]\nimage = \"registry.skerry.example/probe-store:1\"\nready = { log = \"open\" }\n",
+				"lab": "[network.causeway]\nsubnet = \"" + subnet + "\"\n",
+				"pier-log": "networks = [\"causeway\"]\n[service.desk]\nimage = \"registry.skerry.example/" +
+					image +
+					"\"\naliases = [\"tides\"]\nenv.PROBE_NAMES = \"store.pier-base\"\n" +
+					"ready = { http = \"8080/\", within = \"3s\" }\n",
+				"pier-base": "networks = [\"causeway\"]\n[service.store]\n" +
+					"image = \"registry.skerry.example/probe-store:1\"\nready = { log = \"open\" }\n",
 			}
 		}
 		deployed := func(texts map[string]string, name string) deploy.Outcome {
@@ -43,7 +47,8 @@ func TestNetworkMadeAnew(t *testing.T) {
 			for _, c := range names {
 				assert.True(t, c.Running, c.Name)
 				for _, a := range c.Addresses {
-					here := netip.MustParsePrefix(subnet).Contains(netip.MustParseAddr(a)) || !strings.HasPrefix(a, "198.19.19")
+					here := netip.MustParsePrefix(subnet).Contains(netip.MustParseAddr(a)) ||
+						!strings.HasPrefix(a, "198.19.19")
 					assert.True(t, here, "%s has %s", c.Name, a)
 				}
 			}
@@ -62,23 +67,35 @@ func TestNetworkMadeAnew(t *testing.T) {
 
 		p, err := d.Plan(t.Context(), w.stacks(nil, lab(second, "probe:1")).Stack("pier-log"))
 		require.NoError(t, err)
-		assert.Contains(t, p.Networks, plan.Resource{Name: "skerry-pier.causeway", Action: plan.Replace, Differences: []plan.Difference{{Field: "subnet", Running: first, Declared: second}}})
+		assert.Contains(t, p.Networks, plan.Resource{
+			Name:        "skerry-pier.causeway",
+			Action:      plan.Replace,
+			Differences: []plan.Difference{{Field: "subnet", Running: first, Declared: second}},
+		})
 		out = deployed(lab(second, "probe:1"), "pier-log")
 		require.Equal(t, deploy.Done, out.Result, "%v %v", out.Failure, out.ManualSteps)
 		inside(second)
-		assert.Equal(t, before["pier-base.store"].Started, w.names()["pier-base.store"].Started, "it was not stopped")
+		assert.Equal(t, before["pier-base.store"].Started, w.names()["pier-base.store"].Started,
+			"it was not stopped")
 		if target.Real() {
-			assert.Contains(t, w.names()["pier-base.store"].Addresses, w.asks("desk", "store.pier-base"), "the other stack's service still answers to its name")
+			assert.Contains(t, w.names()["pier-base.store"].Addresses, w.asks("desk", "store.pier-base"),
+				"the other stack's service still answers to its name")
 		}
 		for _, name := range []string{"pier-log", "pier-base"} {
 			assert.Equal(t, deploy.NothingToDo, deployed(lab(second, "probe:1"), name).Result, name)
 		}
 
-		id, err := w.engine.Create(t.Context(), "pier-stranger", plan.Container{Image: enginetest.Store, Networks: []plan.Attachment{{Network: "skerry-pier.causeway"}}}, nil, "")
+		id, err := w.engine.Create(t.Context(), "pier-stranger",
+			plan.Container{
+				Image:    enginetest.Store,
+				Networks: []plan.Attachment{{Network: "skerry-pier.causeway"}},
+			}, nil, "")
 		require.NoError(t, err)
 		out = deployed(lab(first, "probe:1"), "pier-log")
 		assert.Equal(t, deploy.Refused, out.Result)
-		assert.Equal(t, "the network skerry-pier.causeway has to be made again, and the container pier-stranger is on it, which is not of this lab: take it off first", out.Holder)
+		assert.Equal(t,
+			"the network skerry-pier.causeway has to be made again, and the container pier-stranger is on "+
+				"it, which is not of this lab: take it off first", out.Holder)
 		require.NoError(t, w.engine.Remove(t.Context(), id))
 		for _, name := range []string{"pier-log", "pier-base"} {
 			out, err := d.Retire(t.Context(), name, deploy.Options{})
@@ -108,27 +125,40 @@ func (w *world) asks(service, name string) string {
 func TestVolumeChanged(t *testing.T) {
 	w := newWorld(t)
 	d := w.deployer(false)
-	text := "[volume.readings]\n[service.vane]\n" + probe + "mounts = [\"volume readings -> /readings\"]\nready = { tcp = 8080 }\n"
+	text := "[volume.readings]\n[service.vane]\n" + probe +
+		"mounts = [\"volume readings -> /readings\"]\nready = { tcp = 8080 }\n"
 	st := w.stack(text)
 	out, err := d.Deploy(t.Context(), st, deploy.Options{})
 	require.NoError(t, err)
 	require.Equal(t, deploy.Done, out.Result)
-	other := w.stack(strings.Replace(text, "[service.vane]", "options = { type = \"tmpfs\", device = \"tmpfs\", o = \"password=moon\" }\n[service.vane]", 1))
+	other := w.stack(strings.Replace(text, "[service.vane]",
+		"options = { type = \"tmpfs\", device = \"tmpfs\", o = \"password=moon\" }\n[service.vane]", 1))
 	p, err := d.Plan(t.Context(), other)
 	require.NoError(t, err)
-	assert.Equal(t, []plan.Resource{{Name: "pier-log.readings", Action: plan.Replace, Differences: []plan.Difference{
-		{Field: "options.device", Declared: "tmpfs"}, {Field: "options.o", Declared: "hidden (13 characters)"}, {Field: "options.type", Declared: "tmpfs"},
-	}}}, p.Volumes)
+	assert.Equal(t,
+		[]plan.Resource{{Name: "pier-log.readings", Action: plan.Replace, Differences: []plan.Difference{
+			{Field: "options.device", Declared: "tmpfs"},
+			{Field: "options.o", Declared: "hidden (13 characters)"}, {Field: "options.type", Declared: "tmpfs"},
+		}}}, p.Volumes)
 	out, err = d.Deploy(t.Context(), other, deploy.Options{})
 	require.NoError(t, err)
 	assert.Equal(t, deploy.Refused, out.Result)
-	assert.Contains(t, out.Holder, "the volume pier-log.readings is there with another options.device than declared, and what it holds does not move by itself")
+	assert.Contains(t, out.Holder,
+		"the volume pier-log.readings is there with another options.device than declared, and what it "+
+			"holds does not move by itself")
 	w.settled(st)
-	assert.Equal(t, survey.Volume{Name: "pier-log.readings", Lab: "skerry-pier", Stack: "pier-log", Entry: "1", Driver: "local"}, func() survey.Volume {
-		list, err := w.engine.Volumes(t.Context())
-		require.NoError(t, err)
-		require.Len(t, list, 1)
-		list[0].Options = nil
-		return list[0]
-	}())
+	assert.Equal(t,
+		survey.Volume{
+			Name:   "pier-log.readings",
+			Lab:    "skerry-pier",
+			Stack:  "pier-log",
+			Entry:  "1",
+			Driver: "local",
+		}, func() survey.Volume {
+			list, err := w.engine.Volumes(t.Context())
+			require.NoError(t, err)
+			require.Len(t, list, 1)
+			list[0].Options = nil
+			return list[0]
+		}())
 }

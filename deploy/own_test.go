@@ -80,7 +80,8 @@ func TestVolumesStay(t *testing.T) {
 		require.NoError(t, err)
 		t.Cleanup(func() { api.VolumeRemove(context.Background(), precious, client.VolumeRemoveOptions{}) })
 		text := strings.Replace(kept, "PRECIOUS", precious, 1)
-		broken := strings.NewReplacer(`"low"`, `"broken"`, `"8080/"`, `"8080/", status = "418", within = "2s"`).Replace(text)
+		broken := strings.NewReplacer(`"low"`, `"broken"`, `"8080/"`,
+			`"8080/", status = "418", within = "2s"`).Replace(text)
 		d := w.deployer(false)
 		d.Existing = []string{precious}
 		do := func(text string) string {
@@ -109,7 +110,8 @@ func TestVolumesStay(t *testing.T) {
 			{name: "a first deploy that fails", do: func() { assert.Equal(t, deploy.PutBack, do(broken)) }},
 			{name: "a first deploy", do: func() { assert.Equal(t, deploy.Done, do(text)) }},
 			{name: "one that is put back", do: func() { assert.Equal(t, deploy.PutBack, do(broken)) }},
-			{name: "a replacement", do: func() { assert.Equal(t, deploy.Done, do(strings.Replace(text, `"low"`, `"high"`, 1))) }},
+			{name: "a replacement",
+				do: func() { assert.Equal(t, deploy.Done, do(strings.Replace(text, `"low"`, `"high"`, 1))) }},
 			{name: "a death, and the next run", do: func() {
 				w.gate.Order(6, enginetest.Dies)
 				w.deployer(true).Deploy(t.Context(), w.stack(text), deploy.Options{})
@@ -117,7 +119,9 @@ func TestVolumesStay(t *testing.T) {
 				assert.Equal(t, deploy.Done, do(text))
 			}},
 			{name: "a service less", do: func() {
-				assert.Equal(t, deploy.Done, do(text+"[service.pier]\nimage = \"registry.skerry.example/probe:2\"\nready = { tcp = 8080 }\n"))
+				assert.Equal(t, deploy.Done,
+					do(text+
+						"[service.pier]\nimage = \"registry.skerry.example/probe:2\"\nready = { tcp = 8080 }\n"))
 				do(text)
 			}},
 			{name: "sweep", do: sweep},
@@ -168,7 +172,8 @@ func TestStrangers(t *testing.T) {
 		return map[string]string{plan.LabelLab: lab, plan.LabelStack: stack, plan.LabelService: service}
 	}
 	strangers := map[string]map[string]string{
-		"old-desk": {}, "other.desk": labels("other-lab", "other", "desk"), "pier-log.store": labels("other-lab", "pier-log", "store"),
+		"old-desk": {}, "other.desk": labels("other-lab", "other", "desk"),
+		"pier-log.store": labels("other-lab", "pier-log", "store"),
 		"somebodys-copy": labels("skerry-pier", "pier-log", "desk"), // as docker's commit and run leave it
 		"pier-log.desk2": labels("skerry-pier", "pier-log", "desk"), "lighthouse": labels("skerry-pier", "", ""),
 	}
@@ -177,7 +182,9 @@ func TestStrangers(t *testing.T) {
 		require.NoError(t, err)
 		require.NoError(t, w.engine.Start(t.Context(), name))
 	}
-	_, err := w.engine.CreateNetwork(t.Context(), plan.Network{Name: "other.net"}, map[string]string{plan.LabelLab: "other-lab", plan.LabelStack: "other"})
+	_, err := w.engine.CreateNetwork(t.Context(), plan.Network{
+		Name: "other.net",
+	}, map[string]string{plan.LabelLab: "other-lab", plan.LabelStack: "other"})
 	require.NoError(t, err)
 	d := w.deployer(false)
 	st := w.stack("[service.desk]\nimage = \"" + image + "\"\nready = { tcp = 8080 }\n")
@@ -220,21 +227,33 @@ func TestInheritedLabels(t *testing.T) {
 		w := worldOn(t, target.Address)
 		w.lab, w.name = "skerry-copy", "copy-log"
 		d := w.deployer(false)
-		text := "[service.desk]\nimage = \"registry.skerry.example/probe:1\"\nready = { tcp = 8080 }\nenv.LEVEL = \"low\"\n"
+		text := "[service.desk]\nimage = \"registry.skerry.example/probe:1\"\nready = { tcp = 8080 }\n" +
+			"env.LEVEL = \"low\"\n"
 		out, err := d.Deploy(t.Context(), w.stack(text), deploy.Options{})
 		require.NoError(t, err)
 		require.Equal(t, deploy.Done, out.Result)
 		api := w.api()
-		made, err := api.ContainerCommit(t.Context(), "copy-log.desk", client.ContainerCommitOptions{Reference: "registry.skerry.example/copy:1", NoPause: true, Config: &container.Config{}})
+		made, err := api.ContainerCommit(t.Context(), "copy-log.desk", client.ContainerCommitOptions{
+			Reference: "registry.skerry.example/copy:1",
+			NoPause:   true,
+			Config:    &container.Config{},
+		})
 		require.NoError(t, err)
 		t.Cleanup(func() { api.ImageRemove(context.Background(), made.ID, client.ImageRemoveOptions{Force: true}) })
 		_, err = d.Retire(t.Context(), "copy-log", deploy.Options{})
 		require.NoError(t, err)
 		// Under the very name, now that it is free: nothing but its image tells it from ours.
 		for _, name := range []string{"copy-log.desk", "copy-log.desk.previous", "my-copy"} {
-			_, err := api.ContainerCreate(t.Context(), client.ContainerCreateOptions{Name: name, Config: &container.Config{Image: made.ID}, HostConfig: &container.HostConfig{NetworkMode: "none"}}) // its usual bridge goes with any other engine of the machine
+			// its usual bridge goes with any other engine of the machine
+			_, err := api.ContainerCreate(t.Context(), client.ContainerCreateOptions{
+				Name:       name,
+				Config:     &container.Config{Image: made.ID},
+				HostConfig: &container.HostConfig{NetworkMode: "none"},
+			})
 			require.NoError(t, err)
-			t.Cleanup(func() { api.ContainerRemove(context.Background(), name, client.ContainerRemoveOptions{Force: true}) })
+			t.Cleanup(func() {
+				api.ContainerRemove(context.Background(), name, client.ContainerRemoveOptions{Force: true})
+			})
 			require.NoError(t, w.engine.Start(t.Context(), name))
 		}
 		assert.Empty(t, w.names())
@@ -267,7 +286,8 @@ func TestRenamedMeanwhile(t *testing.T) {
 	d := w.deployer(false)
 	id := w.names()["pier-log.desk"].ID
 	w.gate.watch.Store(func(r *http.Request) {
-		if r.Method == http.MethodPost && strings.Contains(r.URL.Path, "/containers/create") && strings.Contains(r.URL.RawQuery, "desk.next") {
+		if r.Method == http.MethodPost && strings.Contains(r.URL.Path, "/containers/create") &&
+			strings.Contains(r.URL.RawQuery, "desk.next") {
 			require.NoError(t, w.engine.Rename(context.Background(), id, "the-keepers-desk"))
 		}
 	})
@@ -292,12 +312,21 @@ func TestSweepLeavesWhatOthersNamed(t *testing.T) {
 		remembered := observe.Remembered{Images: map[string]observe.RememberedImage{}}
 		reference := map[string]string{}
 		for _, name := range []string{"ours", "named", "renamed", "used"} {
-			made, err := api.ContainerCreate(t.Context(), client.ContainerCreateOptions{Name: "sweep-" + name, Config: &container.Config{Image: enginetest.Page, Labels: map[string]string{"room": name}}})
+			made, err := api.ContainerCreate(t.Context(), client.ContainerCreateOptions{
+				Name:   "sweep-" + name,
+				Config: &container.Config{Image: enginetest.Page, Labels: map[string]string{"room": name}},
+			})
 			require.NoError(t, err)
 			reference[name] = fmt.Sprintf("registry.skerry.example/sweep-%s:%d", name, time.Now().UnixNano())
-			image, err := api.ContainerCommit(t.Context(), made.ID, client.ContainerCommitOptions{Reference: reference[name], NoPause: true, Config: &container.Config{}})
+			image, err := api.ContainerCommit(t.Context(), made.ID, client.ContainerCommitOptions{
+				Reference: reference[name],
+				NoPause:   true,
+				Config:    &container.Config{},
+			})
 			require.NoError(t, err)
-			t.Cleanup(func() { api.ImageRemove(context.Background(), image.ID, client.ImageRemoveOptions{Force: true}) })
+			t.Cleanup(func() {
+				api.ImageRemove(context.Background(), image.ID, client.ImageRemoveOptions{Force: true})
+			})
 			_, err = api.ContainerRemove(t.Context(), made.ID, client.ContainerRemoveOptions{})
 			require.NoError(t, err)
 			known, err := w.engine.Image(t.Context(), reference[name])
@@ -305,7 +334,10 @@ func TestSweepLeavesWhatOthersNamed(t *testing.T) {
 			remembered.Images[known.ID] = observe.RememberedImage{Reference: reference[name], About: name}
 		}
 		tag := func(name string) string {
-			_, err := api.ImageTag(t.Context(), client.ImageTagOptions{Source: reference[name], Target: "registry.skerry.example/keepers:" + name})
+			_, err := api.ImageTag(t.Context(), client.ImageTagOptions{
+				Source: reference[name],
+				Target: "registry.skerry.example/keepers:" + name,
+			})
 			require.NoError(t, err)
 			return "registry.skerry.example/keepers:" + name
 		}
@@ -321,7 +353,10 @@ func TestSweepLeavesWhatOthersNamed(t *testing.T) {
 		}
 		assert.Equal(t, []string{"named", "ours", "used"}, found, "what has only others' names is not ours")
 		// While the person thinks, somebody makes a container.
-		_, err = api.ContainerCreate(t.Context(), client.ContainerCreateOptions{Name: "sweep-user", Config: &container.Config{Image: reference["used"]}})
+		_, err = api.ContainerCreate(t.Context(), client.ContainerCreateOptions{
+			Name:   "sweep-user",
+			Config: &container.Config{Image: reference["used"]},
+		})
 		require.NoError(t, err)
 		t.Cleanup(func() {
 			api.ContainerRemove(context.Background(), "sweep-user", client.ContainerRemoveOptions{Force: true})
@@ -335,7 +370,8 @@ func TestSweepLeavesWhatOthersNamed(t *testing.T) {
 		}
 		has := func(reference string) bool { _, err := w.engine.Image(t.Context(), reference); return err == nil }
 		assert.Equal(t, []bool{false, false, true, true, true},
-			[]bool{has(reference["ours"]), has(reference["named"]), has(other), has(reference["used"]), has("registry.skerry.example/keepers:renamed")})
+			[]bool{has(reference["ours"]), has(reference["named"]), has(other), has(reference["used"]),
+				has("registry.skerry.example/keepers:renamed")})
 	})
 }
 
@@ -355,10 +391,19 @@ func TestRetireSeesWhatCameMeanwhile(t *testing.T) {
 	w.begin(scenario{before: two})
 	var once sync.Once
 	w.gate.watch.Store(func(r *http.Request) {
-		if r.Method == http.MethodPost && strings.HasSuffix(r.URL.Path, "/containers/create") && strings.Contains(r.URL.RawQuery, plan.SuffixLock) {
+		if r.Method == http.MethodPost && strings.HasSuffix(r.URL.Path, "/containers/create") &&
+			strings.Contains(r.URL.RawQuery, plan.SuffixLock) {
 			once.Do(func() {
-				labels := map[string]string{plan.LabelLab: w.lab, plan.LabelStack: w.name, plan.LabelService: "late"}
-				id, err := w.engine.Create(context.Background(), w.name+".late", plan.Container{Image: enginetest.Page, Networks: []plan.Attachment{{Network: w.name + ".net"}}}, labels, "")
+				labels := map[string]string{
+					plan.LabelLab:     w.lab,
+					plan.LabelStack:   w.name,
+					plan.LabelService: "late",
+				}
+				id, err := w.engine.Create(context.Background(), w.name+".late",
+					plan.Container{
+						Image:    enginetest.Page,
+						Networks: []plan.Attachment{{Network: w.name + ".net"}},
+					}, labels, "")
 				require.NoError(t, err)
 				require.NoError(t, w.engine.Start(context.Background(), id))
 			})

@@ -48,7 +48,9 @@ func (d *Deployer) provePages(ctx context.Context, p plan.Stack) *Failure {
 		}
 		cancel()
 		if answered == "" {
-			return d.failed(ctx, name, s.Name, s.Service.ContainerName(), fmt.Sprintf("its page on port %d was not there within %s: %s", page.Port, s.Service.ReadyWithin, last))
+			return d.failed(ctx, name, s.Name, s.Service.ContainerName(),
+				fmt.Sprintf("its page on port %d was not there within %s: %s",
+					page.Port, s.Service.ReadyWithin, last))
 		}
 		d.event(name, s.Name, StepProve, EventDone, "page answers at "+answered)
 	}
@@ -66,10 +68,13 @@ func (d *Deployer) probeLinks(ctx context.Context, p plan.Stack) {
 		}
 		wait.Go(func() {
 			if link := observe.SilentLink(ctx, s.Service); link != "" {
-				d.event(p.Stack.Name, s.Name, StepProve, EventProgress, "its page answers on the host, and not from here at "+link+": a firewall, or a name that leads elsewhere, is in between")
+				d.event(p.Stack.Name, s.Name, StepProve, EventProgress,
+					"its page answers on the host, and not from here at "+link+
+						": a firewall, or a name that leads elsewhere, is in between")
 			}
 			for _, port := range d.SilentPorts(ctx, s.Service) {
-				d.event(p.Stack.Name, s.Name, StepProve, EventProgress, "published, and nothing accepts connections: tcp "+port.String())
+				d.event(p.Stack.Name, s.Name, StepProve, EventProgress,
+					"published, and nothing accepts connections: tcp "+port.String())
 			}
 		})
 	}

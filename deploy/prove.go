@@ -40,12 +40,21 @@ type proving struct {
 }
 
 // proveReady waits until a service that was just started is ready.
-func (d *Deployer) proveReady(ctx context.Context, stack, service, id string, proof plan.Proof, since time.Time) *Failure {
+func (d *Deployer) proveReady(ctx context.Context, stack, service, id string, proof plan.Proof,
+	since time.Time) *Failure {
 	if !proof.Declared() && proof.PagePort > 0 {
 		return nil // its page is the proof, once everything runs
 	}
 	d.event(stack, service, StepProve, EventBegun, "")
-	p := &proving{Deployer: d, stack: stack, service: service, id: id, proof: proof, since: since, within: proof.Within}
+	p := &proving{
+		Deployer: d,
+		stack:    stack,
+		service:  service,
+		id:       id,
+		proof:    proof,
+		since:    since,
+		within:   proof.Within,
+	}
 	if !proof.Declared() {
 		p.within = observe.Steady + time.Minute
 	}
@@ -80,8 +89,10 @@ func (p *proving) tell(waiting context.Context) {
 		p.last = p.follow(waiting, p.id)
 	}
 	p.Report(Event{
-		Time: now.UTC(), Host: p.Host, Stack: p.stack, Service: p.service, Step: StepProve, State: EventProgress, Line: p.last(),
-		Detail: fmt.Sprintf("waited for %s of at most %s", now.Sub(p.since).Round(time.Second), p.within.Round(time.Second)),
+		Time: now.UTC(), Host: p.Host, Stack: p.stack, Service: p.service, Step: StepProve,
+		State: EventProgress, Line: p.last(),
+		Detail: fmt.Sprintf("waited for %s of at most %s",
+			now.Sub(p.since).Round(time.Second), p.within.Round(time.Second)),
 	})
 }
 
@@ -105,10 +116,12 @@ func (p *proving) try(ctx, waiting context.Context, seen <-chan struct{}) (done 
 	case !c.Running:
 		return false, p.failed(ctx, p.stack, p.service, p.id, "it "+observe.HowEnded(c))
 	case c.Restarts > 0 && c.Started.After(p.first.Add(time.Second)):
-		return false, p.failed(ctx, p.stack, p.service, p.id, fmt.Sprintf("it ended and was restarted %d times", c.Restarts))
+		return false,
+			p.failed(ctx, p.stack, p.service, p.id, fmt.Sprintf("it ended and was restarted %d times", c.Restarts))
 	}
 	if p.proof.Image && c.Check == nil {
-		return false, p.failed(ctx, p.stack, p.service, p.id, "ready = { image = true }, and its image declares no check")
+		return false,
+			p.failed(ctx, p.stack, p.service, p.id, "ready = { image = true }, and its image declares no check")
 	}
 	if !c.Running {
 		return false, nil
@@ -121,7 +134,8 @@ func (p *proving) try(ctx, waiting context.Context, seen <-chan struct{}) (done 
 		if p.proof.Command != nil || p.proof.Image {
 			p.how = ""
 		}
-		p.event(p.stack, p.service, StepProve, EventDone, fmt.Sprintf("ready after %s%s", time.Since(p.since).Round(100*time.Millisecond), p.how))
+		p.event(p.stack, p.service, StepProve, EventDone,
+			fmt.Sprintf("ready after %s%s", time.Since(p.since).Round(100*time.Millisecond), p.how))
 	}
 	return ready, nil
 }
@@ -131,7 +145,8 @@ func (p *proving) late(ctx context.Context) *Failure {
 	if ctx.Err() != nil {
 		return &Failure{Service: p.service, Message: "interrupted while it was waited for"}
 	}
-	return p.failed(ctx, p.stack, p.service, p.id, fmt.Sprintf("it was not ready within %s: %s", p.proof.Within, observe.NotReady(p.proof, p.how)))
+	return p.failed(ctx, p.stack, p.service, p.id,
+		fmt.Sprintf("it was not ready within %s: %s", p.proof.Within, observe.NotReady(p.proof, p.how)))
 }
 
 // follow reads a container's log from its last line on, and returns what tells the last one so far.
@@ -186,7 +201,8 @@ func (d *Deployer) withLog(ctx context.Context, id string, f *Failure) *Failure 
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
 	defer cancel()
 	d.Engine.Log(ctx, id, time.Time{}, false, lastLines, func(line string) {
-		f.Log = append(f.Log[max(0, len(f.Log)+1-lastLines):], clipped(line)) // also of an engine that does not count
+		// also of an engine that does not count
+		f.Log = append(f.Log[max(0, len(f.Log)+1-lastLines):], clipped(line))
 	})
 	return f
 }
@@ -207,7 +223,8 @@ func (d *Deployer) explain(ctx context.Context, service, id string, err error) *
 	case errors.Is(err, context.Canceled):
 		f.Message = "interrupted"
 	case errors.Is(err, engine.ErrUnknownOutcome):
-	case strings.Contains(f.Message, "no such file or directory"), strings.Contains(f.Message, "source path does not exist"):
+	case strings.Contains(f.Message, "no such file or directory"),
+		strings.Contains(f.Message, "source path does not exist"):
 		f.Message = "something that it mounts, or its command, is not there: " + err.Error()
 	case errors.Is(err, engine.ErrPortInUse):
 		f.Message = "a host port that it publishes is held by somebody else: " + err.Error()

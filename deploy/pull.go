@@ -45,7 +45,8 @@ func (d *Deployer) pull(ctx context.Context, p plan.Stack) error {
 		}
 		if s.Service.Fetch == "never" {
 			if _, err := d.Engine.Image(ctx, s.Container.Image); errors.Is(err, engine.ErrNotFound) {
-				return fmt.Errorf(`%w: %s is not on %s, and fetch = "never" says that it is not to be pulled`, ErrImage, s.Container.Image, d.Host)
+				return fmt.Errorf(`%w: %s is not on %s, and fetch = "never" says that it is not to be pulled`,
+					ErrImage, s.Container.Image, d.Host)
 			}
 		} else {
 			wanted[s.Container.Image] = s.Name
@@ -82,14 +83,26 @@ func (d *Deployer) pullOne(ctx context.Context, stack *lab.Stack, service, refer
 	err = d.Engine.Pull(ctx, reference, sizes, func(g engine.PullProgress) {
 		if time.Since(last) > pullSaysEvery || g.Done == g.Layers {
 			last = time.Now()
-			d.Report(Event{Time: last.UTC(), Host: d.Host, Stack: stack.Name, Service: service, Step: StepPull, State: EventProgress, Bytes: g.Current, Total: g.Total, Layers: g.Layers, LayersDone: g.Done})
+			d.Report(Event{
+				Time:       last.UTC(),
+				Host:       d.Host,
+				Stack:      stack.Name,
+				Service:    service,
+				Step:       StepPull,
+				State:      EventProgress,
+				Bytes:      g.Current,
+				Total:      g.Total,
+				Layers:     g.Layers,
+				LayersDone: g.Done,
+			})
 		}
 	})
 	switch {
 	case errors.Is(err, engine.ErrNotFound):
 		err = fmt.Errorf("%w: %s: its registry does not have this image", ErrImage, reference)
 	case errors.Is(err, engine.ErrDiskFull):
-		err = fmt.Errorf("%w: %s: the disk of the engine on %s is full; lantern sweep says what could go", ErrImage, reference, d.Host)
+		err = fmt.Errorf("%w: %s: the disk of the engine on %s is full; lantern sweep says what could go",
+			ErrImage, reference, d.Host)
 	case err != nil:
 		err = fmt.Errorf("%w: %s: %w", ErrImage, reference, err)
 	}

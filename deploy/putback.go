@@ -29,14 +29,16 @@ func (d *Deployer) putBack(ctx context.Context, stack string, l *lock) Outcome {
 			break
 		}
 		if round == most {
-			out.Result, out.ManualSteps = NeedsManual, []string{fmt.Sprintf("run lantern deploy %s again: %s", stack, cmp.Or(wrong, fmt.Sprint(err)))}
+			out.Result, out.ManualSteps = NeedsManual, []string{fmt.Sprintf("run lantern deploy %s again: %s",
+				stack, cmp.Or(wrong, fmt.Sprint(err)))}
 			break
 		}
 	}
 	if out.Result == PutBack && l.ID != "" {
 		out.Stay = d.madeVolumes(ctx, stack, l)
 		if err := persist(func() error { return d.remove(ctx, l.ID) }); err != nil {
-			out.Result, out.ManualSteps = NeedsManual, append(out.ManualSteps, fmt.Sprintf("remove the container %s by hand: %s", stack+plan.SuffixLock, err))
+			out.Result, out.ManualSteps = NeedsManual, append(out.ManualSteps,
+				fmt.Sprintf("remove the container %s by hand: %s", stack+plan.SuffixLock, err))
 		}
 	}
 	if out.Result == PutBack {
@@ -76,19 +78,24 @@ func (w *wayBack) needs(format string, args ...any) {
 func (d *Deployer) bringBack(ctx context.Context, stack string, l *lock) Outcome {
 	out := &wayBack{Outcome{Result: PutBack}}
 	containers, err := d.Containers(ctx, stack)
-	for until := time.Now().Add(d.ReconnectTimeout); errors.Is(err, engine.ErrUnknownOutcome) && time.Now().Before(until); {
+	for until := time.Now().Add(d.ReconnectTimeout); errors.Is(err, engine.ErrUnknownOutcome) &&
+		time.Now().Before(until); {
 		time.Sleep(probeEvery)
 		containers, err = d.Containers(ctx, stack)
 	}
 	if err != nil {
-		out.needs("the engine does not answer (%s); run lantern deploy %s once it does: it first brings back what ran before", err, stack)
+		out.needs(
+			"the engine does not answer (%s); run lantern deploy %s once it does: it first "+
+				"brings back what ran before", err, stack)
 		return out.Outcome
 	}
 	for _, c := range containers {
 		// First of all: who found this name after a death from here on would finish what is being undone.
 		if c.ID == l.ID && c.Name == stack+plan.SuffixProven {
 			if err := d.rename(ctx, c.ID, stack+plan.SuffixLock); err != nil {
-				out.needs("nothing was undone, as the container %s cannot be renamed (%s); run lantern deploy %s again", c.Name, err, stack)
+				out.needs(
+					"nothing was undone, as the container %s cannot be renamed (%s); run "+
+						"lantern deploy %s again", c.Name, err, stack)
 				return out.Outcome
 			}
 		}
@@ -111,10 +118,12 @@ func (d *Deployer) bringBack(ctx context.Context, stack string, l *lock) Outcome
 }
 
 // removeNew removes what a deploy has made, under either name, and returns the names of what is gone.
-func (d *Deployer) removeNew(ctx context.Context, stack string, l *lock, containers []engine.State, needs func(string, ...any)) map[string]bool {
+func (d *Deployer) removeNew(ctx context.Context, stack string, l *lock, containers []engine.State,
+	needs func(string, ...any)) map[string]bool {
 	removed := map[string]bool{}
 	for _, c := range engine.GuestsFirst(containers) {
-		if c.Labels[plan.LabelService] == "" || entryOf(c) != l.Entry || strings.HasSuffix(c.Name, plan.SuffixPrevious) {
+		if c.Labels[plan.LabelService] == "" || entryOf(c) != l.Entry ||
+			strings.HasSuffix(c.Name, plan.SuffixPrevious) {
 			continue
 		}
 		err := persist(func() error { return d.stopOwn(ctx, c.ID, c.Container.StopWithin) })
@@ -132,7 +141,8 @@ func (d *Deployer) removeNew(ctx context.Context, stack string, l *lock, contain
 }
 
 // nameAgain gives what ran before its names back, and returns all of it.
-func (d *Deployer) nameAgain(ctx context.Context, stack string, containers []engine.State, removed map[string]bool, needs func(string, ...any)) (back []engine.State) {
+func (d *Deployer) nameAgain(ctx context.Context, stack string, containers []engine.State,
+	removed map[string]bool, needs func(string, ...any)) (back []engine.State) {
 	for _, c := range containers {
 		name := stack + "." + c.Labels[plan.LabelService]
 		switch {
@@ -155,7 +165,8 @@ func (d *Deployer) nameAgain(ctx context.Context, stack string, containers []eng
 
 // startAgain gives what ran before its restart policy back, starts it and proves it. What was first then is
 // tried first now; whatever waits for another one shows by not being ready yet, so there are a few rounds.
-func (d *Deployer) startAgain(ctx context.Context, stack string, back []engine.State, wasUp []string, needs func(string, ...any)) {
+func (d *Deployer) startAgain(ctx context.Context, stack string, back []engine.State, wasUp []string,
+	needs func(string, ...any)) {
 	slices.SortFunc(back, func(a, b engine.State) int { return a.Started.Compare(b.Started) })
 	for _, c := range back {
 		service := c.Labels[plan.LabelService]
@@ -185,7 +196,8 @@ func (d *Deployer) startAgain(ctx context.Context, stack string, back []engine.S
 		if !begun {
 			continue // as before already
 		}
-		if f := d.proveReady(ctx, stack, service, c.ID, plan.ReadProof(c.Labels[plan.LabelProof]), since); f != nil {
+		if f := d.proveReady(ctx, stack, service, c.ID, plan.ReadProof(c.Labels[plan.LabelProof]),
+			since); f != nil {
 			needs("look at %s.%s: it runs again, but %s", stack, service, f.Message)
 			continue
 		}

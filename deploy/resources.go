@@ -60,10 +60,12 @@ func (d *Deployer) makeResources(ctx context.Context, p plan.Stack, lock *lock) 
 				continue
 			}
 			d.event(name, s.Name, StepCreate, EventBegun, "the folder "+f.Path)
-			if err := d.Engine.MakeFolders(ctx, name+plan.SuffixFolders, s.Container.Image, d.placeholderLabels(name, time.Minute, nil), f.Below, all); err != nil {
+			if err := d.Engine.MakeFolders(ctx, name+plan.SuffixFolders, s.Container.Image,
+				d.placeholderLabels(name, time.Minute, nil), f.Below, all); err != nil {
 				return fmt.Errorf("the folder %s: %w", f.Path, err)
 			}
-			d.event(name, s.Name, StepCreate, EventDone, fmt.Sprintf("the folder %s for %d:%d, mode %04o", f.Path, f.UID, f.GID, f.Mode))
+			d.event(name, s.Name, StepCreate, EventDone,
+				fmt.Sprintf("the folder %s for %d:%d, mode %04o", f.Path, f.UID, f.GID, f.Mode))
 		}
 	}
 	return nil
@@ -90,7 +92,8 @@ func (d *Deployer) unusedNetworks(ctx context.Context, stack string, leaving []e
 			used[n.Network] = true
 		}
 		other := c.Labels[plan.LabelStack] != stack
-		othersAtWork = othersAtWork || other && (strings.HasSuffix(c.Name, plan.SuffixLock) || strings.HasSuffix(c.Name, plan.SuffixProven))
+		othersAtWork = othersAtWork ||
+			other && (strings.HasSuffix(c.Name, plan.SuffixLock) || strings.HasSuffix(c.Name, plan.SuffixProven))
 	}
 	var unused []string
 	for _, n := range networks {
@@ -200,7 +203,10 @@ func (d *Deployer) awaitOthers(ctx context.Context, stack string, s *lab.Service
 				break
 			}
 			if errors.Is(err, engine.ErrNotFound) || waiting.Err() != nil {
-				return &Failure{Service: s.Name, Message: fmt.Sprintf("it waits for %s, and %s", other.FullName(), last)}
+				return &Failure{
+					Service: s.Name,
+					Message: fmt.Sprintf("it waits for %s, and %s", other.FullName(), last),
+				}
 			}
 			select {
 			case <-waiting.Done():

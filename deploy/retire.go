@@ -45,7 +45,8 @@ func (d *Deployer) Retire(ctx context.Context, stack string, o Options) (Outcome
 			return Outcome{}, err
 		}
 		l.Entry = max(l.Entry, d.options.After) + 1
-		if held, err := d.takeLock(ctx, stack, mine[0].ImageID, 10*time.Minute, l); err != nil || held.Result != "" {
+		if held, err := d.takeLock(ctx, stack, mine[0].ImageID, 10*time.Minute, l); err != nil ||
+			held.Result != "" {
 			return held, err
 		}
 	}
@@ -147,7 +148,8 @@ func (r *retirement) volumes(ctx context.Context) {
 		return
 	}
 	for _, v := range r.names {
-		if err := errors.Join(r.Engine.RemoveVolume(ctx, v, r.Lab, false), r.Engine.RemoveVolume(ctx, v, r.Lab, true)); err != nil {
+		if err := errors.Join(r.Engine.RemoveVolume(ctx, v, r.Lab, false),
+			r.Engine.RemoveVolume(ctx, v, r.Lab, true)); err != nil {
 			r.needs("the volume %s is still there: %s", v, err)
 			continue
 		}

@@ -17,8 +17,9 @@ import (
 // What an engine may answer. A list of ten thousand containers has some 20 MB and 100,000 braces; what is
 // beyond that is no engine's.
 const (
-	mostBody    = 24 << 20  // bytes of one answer
-	mostObjects = 200_000   // objects of one answer, by their braces: each costs many times the bytes that it is written with
+	mostBody = 24 << 20 // bytes of one answer
+	// objects of one answer, by their braces: each costs many times the bytes that it is written with
+	mostObjects = 200_000
 	mostRow     = 1 << 20   // bytes of one message of a stream
 	mostLine    = 64 << 10  // bytes of a line of a log, or of what a command said; the rest is left out
 	mostMessage = 2_000     // bytes of an error's text
@@ -34,7 +35,8 @@ const patienceVariable = "LANTERN_ENGINE_PATIENCE"
 
 // patienceOf returns how long an engine may take to answer.
 func patienceOf() time.Duration {
-	if d, err := time.ParseDuration(os.Getenv(patienceVariable)); err == nil && d >= 100*time.Millisecond && d <= time.Hour {
+	if d, err := time.ParseDuration(os.Getenv(patienceVariable)); err == nil && d >= 100*time.Millisecond &&
+		d <= time.Hour {
 		return d
 	}
 	return defaultCallTimeout
@@ -62,14 +64,16 @@ const (
 // Write notices where a question begins, and what kind of answer it has.
 func (c *conn) Write(p []byte) (int, error) {
 	line, _, first := bytes.Cut(p, []byte("\r\n"))
-	if words := strings.Fields(string(line[:min(len(line), 8<<10)])); first && len(words) == 3 && strings.HasPrefix(words[2], "HTTP/1.") {
+	if words := strings.Fields(string(line[:min(len(line), 8<<10)])); first && len(words) == 3 &&
+		strings.HasPrefix(words[2], "HTTP/1.") {
 		path, _, _ := strings.Cut(words[1], "?")
 		c.mu.Lock()
 		c.kind, c.bytes, c.objects, c.row = whole, 0, 0, 0
 		switch {
 		case words[0] == http.MethodPost && strings.HasSuffix(path, "/images/create"):
 			c.kind = messages
-		case strings.HasSuffix(path, "/logs"), strings.Contains(path, "/exec/") && strings.HasSuffix(path, "/start"):
+		case strings.HasSuffix(path, "/logs"),
+			strings.Contains(path, "/exec/") && strings.HasSuffix(path, "/start"):
 			c.kind = endless
 		}
 		c.mu.Unlock()

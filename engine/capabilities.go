@@ -4,10 +4,11 @@ import "slices"
 
 // capabilities are what engines differ in where the API leaves room.
 type capabilities struct {
-	updateRestart    bool // it can change the restart policy of a container that exists
-	openLowPorts     bool // processes that are not root may listen below 1024 inside
-	askRegistries    bool // it asks a registry about an image without pulling it
-	oneShortRegistry bool // names without a registry mean one certain registry; else the engine looks for them by rules of its own
+	updateRestart bool // it can change the restart policy of a container that exists
+	openLowPorts  bool // processes that are not root may listen below 1024 inside
+	askRegistries bool // it asks a registry about an image without pulling it
+	// names without a registry mean one certain registry; else the engine looks for them by rules of its own
+	oneShortRegistry bool
 	removeByID       bool // a network goes by its id; else by its name, as by id it would go although it is in use
 	mountCommas      bool // a mount may have a comma in its path
 	manyNetworks     bool // a container can be created on several networks at once
@@ -17,14 +18,23 @@ type capabilities struct {
 	firstProcess []string // where it looks for the program that init stands for; nil: it brings its own
 }
 
-var usual = capabilities{updateRestart: true, openLowPorts: true, askRegistries: true, oneShortRegistry: true, removeByID: true, mountCommas: true}
+var usual = capabilities{
+	updateRestart:    true,
+	openLowPorts:     true,
+	askRegistries:    true,
+	oneShortRegistry: true,
+	removeByID:       true,
+	mountCommas:      true,
+}
 
 var ofPodmansService = capabilities{
 	manyNetworks: true,
 	notReported:  []string{"log-limit", "sysctls", "aliases", "ipc"},
 	missing: []string{
-		"it cannot change a restart policy: where it restarts in the middle of a deploy, the next run restores the old version",
-		"it does not show aliases, log-limit, sysctls and ipc of a container: a change of these by hand is not seen",
+		"it cannot change a restart policy: where it restarts in the middle of a deploy, the next run " +
+			"restores the old version",
+		"it does not show aliases, log-limit, sysctls and ipc of a container: a change of " +
+			"these by hand is not seen",
 		"it does not ask a registry without pulling: lantern asks registries itself",
 	},
 	firstProcess: []string{ // containers.conf(5), init_path
@@ -36,8 +46,9 @@ var ofPodmansService = capabilities{
 // lacksInit reports whether a container with init could not be made there. Where nobody can look at the host's
 // files, that is not known.
 func (e *Engine) lacksInit() bool {
-	return e.can.firstProcess != nil && e.Conn.Files != nil && !slices.ContainsFunc(e.can.firstProcess, func(p string) bool {
-		_, err := e.Conn.Files.Stat(p)
-		return err == nil
-	})
+	return e.can.firstProcess != nil && e.Conn.Files != nil &&
+		!slices.ContainsFunc(e.can.firstProcess, func(p string) bool {
+			_, err := e.Conn.Files.Stat(p)
+			return err == nil
+		})
 }

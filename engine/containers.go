@@ -30,21 +30,22 @@ import (
 
 // State is a container as the engine shows it.
 type State struct {
-	ID, Name         string
-	Labels           map[string]string
-	ImageID          string
-	Status           string // created, running, restarting, exited, …
-	Running          bool
-	ExitCode         int
-	OOMKilled        bool
-	Error            string // why it could not start; some engines leave this empty
-	Restarts         int
-	Started          time.Time // zero when it never was
-	Finished         time.Time // zero when it never ended
-	Addresses        []string  // its own, on its networks
-	Check            []string  // the command by which its image says that it is well, see [Engine.Run]; nil: it declares none
-	Volumes          []string  // all that it mounts, by name
-	AnonymousVolumes []string  // volumes that were made for what its image declares and the files do not
+	ID, Name  string
+	Labels    map[string]string
+	ImageID   string
+	Status    string // created, running, restarting, exited, …
+	Running   bool
+	ExitCode  int
+	OOMKilled bool
+	Error     string // why it could not start; some engines leave this empty
+	Restarts  int
+	Started   time.Time // zero when it never was
+	Finished  time.Time // zero when it never ended
+	Addresses []string  // its own, on its networks
+	// the command by which its image says that it is well, see [Engine.Run]; nil: it declares none
+	Check            []string
+	Volumes          []string // all that it mounts, by name
+	AnonymousVolumes []string // volumes that were made for what its image declares and the files do not
 	Container        plan.Container
 }
 
@@ -53,7 +54,8 @@ type State struct {
 // at, a volume is made first, with labels that say so: one that the engine makes by itself bears no sign of
 // whose it is. Errors: [ErrNameTaken], [ErrNotFound] for an image or network that is not there; then there is
 // no new container.
-func (e *Engine) Create(ctx context.Context, name string, c plan.Container, labels map[string]string, networkOf string) (id string, err error) {
+func (e *Engine) Create(ctx context.Context, name string, c plan.Container, labels map[string]string,
+	networkOf string) (id string, err error) {
 	own := map[string]string{plan.LabelMade: chance()}
 	maps.Copy(own, labels)
 	labels = own
@@ -131,7 +133,8 @@ func namesLabel(names []string) string {
 
 // CreatePlaceholder makes a container that is never started, for its name and labels alone, and returns its
 // id. It has no volumes. Errors: [ErrNameTaken].
-func (e *Engine) CreatePlaceholder(ctx context.Context, name, image string, labels map[string]string) (id string, err error) {
+func (e *Engine) CreatePlaceholder(ctx context.Context, name, image string,
+	labels map[string]string) (id string, err error) {
 	o, err := e.neverStarted(ctx, name, image, labels)
 	if err != nil {
 		return "", err
@@ -141,7 +144,8 @@ func (e *Engine) CreatePlaceholder(ctx context.Context, name, image string, labe
 
 // neverStarted describes a container that does nothing. Where its image declares volumes it gets memory, so
 // that no engine makes volumes for it.
-func (e *Engine) neverStarted(ctx context.Context, name, image string, labels map[string]string) (client.ContainerCreateOptions, error) {
+func (e *Engine) neverStarted(ctx context.Context, name, image string,
+	labels map[string]string) (client.ContainerCreateOptions, error) {
 	declared, err := e.Image(ctx, image)
 	if err != nil && !errors.Is(err, ErrNotFound) {
 		return client.ContainerCreateOptions{}, err
@@ -150,7 +154,11 @@ func (e *Engine) neverStarted(ctx context.Context, name, image string, labels ma
 	own := map[string]string{plan.LabelService: "", plan.LabelVolumes: "", plan.LabelMade: chance()}
 	maps.Copy(own, labels)
 	// Some images have no command of their own, and without one nothing can be created.
-	o := client.ContainerCreateOptions{Name: name, Config: &container.Config{Image: image, Labels: own, Entrypoint: []string{"/lantern"}}, HostConfig: &container.HostConfig{}}
+	o := client.ContainerCreateOptions{
+		Name:       name,
+		Config:     &container.Config{Image: image, Labels: own, Entrypoint: []string{"/lantern"}},
+		HostConfig: &container.HostConfig{},
+	}
 	for _, path := range declared.Volumes {
 		o.HostConfig.Mounts = append(o.HostConfig.Mounts, mount.Mount{Type: mount.TypeTmpfs, Target: path})
 	}
@@ -224,7 +232,12 @@ func notThere(err error) error {
 // SetRestart changes the restart policy of a container. Errors: [ErrUnsupported], [ErrNotFound].
 func (e *Engine) SetRestart(ctx context.Context, id string, r declare.Restart) error {
 	if !e.CanUpdate() {
-		return &Error{Call: "update", Message: "this engine cannot change the restart policy of a container", kind: ErrUnsupported, err: ErrUnsupported}
+		return &Error{
+			Call:    "update",
+			Message: "this engine cannot change the restart policy of a container",
+			kind:    ErrUnsupported,
+			err:     ErrUnsupported,
+		}
 	}
 	policy := restartPolicy(r)
 	return e.change(ctx, "update", 0, func(ctx context.Context) error {
@@ -334,7 +347,9 @@ func (e *Engine) list(ctx context.Context, filter client.Filters) ([]container.S
 		return err
 	})
 	if len(list.Items) > mostContainers {
-		return nil, resourceError("list", ErrTooMuch, "the engine lists %d containers; lantern looks after %d at most", len(list.Items), mostContainers)
+		return nil,
+			resourceError("list", ErrTooMuch,
+				"the engine lists %d containers; lantern looks after %d at most", len(list.Items), mostContainers)
 	}
 	return list.Items, err
 }
@@ -346,7 +361,9 @@ const mostContainers = 20_000
 // remove no container that others depend on.
 func GuestsFirst(list []State) []State {
 	out := slices.Clone(list)
-	slices.SortStableFunc(out, func(a, b State) int { return cmp.Compare(b.Container.NetworkOf, a.Container.NetworkOf) })
+	slices.SortStableFunc(out, func(a, b State) int {
+		return cmp.Compare(b.Container.NetworkOf, a.Container.NetworkOf)
+	})
 	return out
 }
 
@@ -363,7 +380,8 @@ func (e *Engine) Survey(ctx context.Context) ([]survey.Container, error) {
 			s.Name = strings.TrimPrefix(c.Names[0], "/")
 		}
 		if plan.Owns(c.Labels[plan.LabelLab], s.Name, c.Labels, nil) {
-			s.Lab, s.Stack, s.Service = c.Labels[plan.LabelLab], c.Labels[plan.LabelStack], c.Labels[plan.LabelService]
+			s.Lab, s.Stack, s.Service = c.Labels[plan.LabelLab], c.Labels[plan.LabelStack],
+				c.Labels[plan.LabelService]
 		}
 		for _, p := range c.Ports {
 			if p.PublicPort == 0 {
@@ -373,7 +391,8 @@ func (e *Engine) Survey(ctx context.Context) ([]survey.Container, error) {
 			if p.IP.IsValid() {
 				address = p.IP.String()
 			}
-			s.Ports = append(s.Ports, joinAddress(address, int(p.PublicPort))+" -> "+strconv.Itoa(int(p.PrivatePort))+"/"+p.Type)
+			s.Ports = append(s.Ports,
+				joinAddress(address, int(p.PublicPort))+" -> "+strconv.Itoa(int(p.PrivatePort))+"/"+p.Type)
 		}
 		slices.Sort(s.Ports)
 		for _, m := range c.Mounts {
@@ -412,7 +431,8 @@ func (e *Engine) state(c container.InspectResponse) State {
 		}
 	}
 	if st := c.State; st != nil {
-		s.Status, s.Running, s.ExitCode, s.OOMKilled, s.Error = string(st.Status), st.Running, st.ExitCode, st.OOMKilled, st.Error
+		s.Status, s.Running, s.ExitCode, s.OOMKilled, s.Error = string(st.Status), st.Running, st.ExitCode,
+			st.OOMKilled, st.Error
 		s.Started, s.Finished = moment(st.StartedAt), moment(st.FinishedAt)
 	}
 	if c.NetworkSettings != nil {
@@ -456,7 +476,8 @@ func moment(s string) time.Time {
 
 // Log sends the lines of a container's log since a moment (zero: all) to line, until the log ends; with
 // follow until ctx ends. Lines of both streams come in the order in which the engine has them.
-func (e *Engine) Log(ctx context.Context, id string, since time.Time, follow bool, tail int, line func(string)) error {
+func (e *Engine) Log(ctx context.Context, id string, since time.Time, follow bool, tail int,
+	line func(string)) error {
 	o := client.ContainerLogsOptions{ShowStdout: true, ShowStderr: true, Follow: follow}
 	if !since.IsZero() {
 		o.Since = strconv.FormatInt(since.Unix(), 10)
@@ -496,7 +517,12 @@ func (e *Engine) Image(ctx context.Context, reference string) (survey.Image, err
 	if err != nil {
 		return survey.Image{}, err
 	}
-	i := survey.Image{Reference: reference, Source: survey.FromEngine, ID: r.ID, Platforms: []string{r.Os + "/" + r.Architecture}}
+	i := survey.Image{
+		Reference: reference,
+		Source:    survey.FromEngine,
+		ID:        r.ID,
+		Platforms: []string{r.Os + "/" + r.Architecture},
+	}
 	i.ID, i.Size, i.Names = imageID(i.ID), r.Size, r.RepoTags
 	i.Name = e.fullName(reference, r.RepoTags)
 	i.Digest, i.Digests = digestOf(reference, r.RepoDigests), r.RepoDigests
@@ -578,11 +604,18 @@ func (e *Engine) RemoteDigest(ctx context.Context, reference string) (string, er
 		return registry.Digest(ctx, reference, e.Logins)
 	}
 	if !e.can.askRegistries {
-		return "", &Error{Call: "distribution", Message: "this engine does not ask registries without pulling", kind: ErrUnsupported, err: ErrUnsupported}
+		return "", &Error{
+			Call:    "distribution",
+			Message: "this engine does not ask registries without pulling",
+			kind:    ErrUnsupported,
+			err:     ErrUnsupported,
+		}
 	}
 	digest, auth := "", e.login(reference)
 	err := e.call(ctx, "distribution", 0, func(ctx context.Context) error {
-		r, err := e.api.DistributionInspect(ctx, reference, client.DistributionInspectOptions{EncodedRegistryAuth: auth})
+		r, err := e.api.DistributionInspect(ctx, reference, client.DistributionInspectOptions{
+			EncodedRegistryAuth: auth,
+		})
 		digest = string(r.Descriptor.Digest)
 		return err
 	})
@@ -621,11 +654,18 @@ func (e *Engine) AsksDirectly(reference string) bool {
 // nothing about the image.
 func (e *Engine) InRegistry(ctx context.Context, reference string) error {
 	if !e.can.askRegistries {
-		return &Error{Call: "distribution", Message: "this engine does not ask registries without pulling", kind: ErrUnsupported, err: ErrUnsupported}
+		return &Error{
+			Call:    "distribution",
+			Message: "this engine does not ask registries without pulling",
+			kind:    ErrUnsupported,
+			err:     ErrUnsupported,
+		}
 	}
 	auth := e.login(reference)
 	err := e.call(ctx, "distribution", 0, func(ctx context.Context) error {
-		_, err := e.api.DistributionInspect(ctx, reference, client.DistributionInspectOptions{EncodedRegistryAuth: auth})
+		_, err := e.api.DistributionInspect(ctx, reference, client.DistributionInspectOptions{
+			EncodedRegistryAuth: auth,
+		})
 		return err
 	})
 	if err == nil {
@@ -637,5 +677,9 @@ func (e *Engine) InRegistry(ctx context.Context, reference string) error {
 	if strings.Contains(text, "manifest unknown") || strings.Contains(text, "name unknown") {
 		return &Error{Call: "distribution", Message: text, kind: ErrNotFound, err: err}
 	}
-	return &Error{Call: "distribution", Message: short(strings.TrimPrefix(text, "Error response from daemon: ")), err: err}
+	return &Error{
+		Call:    "distribution",
+		Message: short(strings.TrimPrefix(text, "Error response from daemon: ")),
+		err:     err,
+	}
 }

@@ -71,7 +71,12 @@ type world struct {
 }
 
 func newWorld(t *testing.T, e *engine.Engine, target enginetest.Target) *world {
-	w := &world{Engine: e, target: target, prefix: fmt.Sprintf("contract-%d-%d", os.Getpid(), time.Now().UnixNano()%1e6), ctx: t.Context()}
+	w := &world{
+		Engine: e,
+		target: target,
+		prefix: fmt.Sprintf("contract-%d-%d", os.Getpid(), time.Now().UnixNano()%1e6),
+		ctx:    t.Context(),
+	}
 	w.labels = map[string]string{plan.LabelLab: w.prefix, plan.LabelStack: w.prefix}
 	_, err := e.CreateNetwork(w.ctx, plan.Network{Name: w.prefix}, w.labels)
 	require.NoError(t, err)
@@ -99,7 +104,13 @@ func newWorld(t *testing.T, e *engine.Engine, target enginetest.Target) *world {
 }
 
 func (w *world) container(image string) plan.Container {
-	return plan.Container{Image: image, Networks: []plan.Attachment{{Network: w.prefix, Aliases: []string{"sensor"}}}, Hostname: "mast-sensor", Restart: declare.Restart{Policy: "no"}, StopWithin: 2 * time.Second}
+	return plan.Container{
+		Image:      image,
+		Networks:   []plan.Attachment{{Network: w.prefix, Aliases: []string{"sensor"}}},
+		Hostname:   "mast-sensor",
+		Restart:    declare.Restart{Policy: "no"},
+		StopWithin: 2 * time.Second,
+	}
 }
 
 func (w *world) create(t *testing.T, name string, c plan.Container) string {
@@ -145,17 +156,29 @@ func readBack(t *testing.T, w *world) {
 	dir := t.TempDir()
 	c := w.container(enginetest.Page)
 	c.User = "1311:1400"
-	c.Env = []plan.Variable{{Name: "SENSOR_LEVEL", Value: secret.Plain("a=b c")}, {Name: "TZ", Value: secret.Plain("Atlantic/Faroe")}}
-	c.Ports = []plan.Port{{Host: enginetest.FreePort(t), Container: 8080, Protocol: "tcp"}, {Address: "127.0.0.1", Host: enginetest.FreePort(t), Container: 8081, Protocol: "udp"}}
+	c.Env = []plan.Variable{
+		{Name: "SENSOR_LEVEL", Value: secret.Plain("a=b c")},
+		{Name: "TZ", Value: secret.Plain("Atlantic/Faroe")},
+	}
+	c.Ports = []plan.Port{
+		{Host: enginetest.FreePort(t), Container: 8080, Protocol: "tcp"},
+		{Address: "127.0.0.1", Host: enginetest.FreePort(t), Container: 8081, Protocol: "udp"},
+	}
 	c.Mounts = []plan.Mount{{Source: dir, Target: "/data", ReadOnly: true}}
 	c.Restart = declare.Restart{Policy: "on-failure", Retries: 3}
 	c.LogLimit = declare.LogLimit{Files: 3, Size: 5_000_000}
 	// Not started: what these do inside is shown by the tests of the program.
 	c.Settings = lab.Settings{
-		Command: secret.Plains([]string{"a", "b c"}), Entrypoint: secret.Plains([]string{"/probe"}), WorkingDir: "/data", Groups: []string{"1409", "1410"}, Memory: 64 << 20, SharedMemory: 32 << 20,
-		CPUs: 0.5, Devices: []declare.Device{{Host: "/dev/null", Container: "/dev/lamp0"}}, Capabilities: []string{"NET_ADMIN"}, Dropped: []string{"CHOWN", "MKNOD"},
-		ReadOnly: true, HostPID: true, HostCgroup: true, Sysctls: []lab.Pair{{Name: "net.ipv4.ip_default_ttl", Value: "41"}}, Labels: []lab.Pair{{Name: "example.skerry.room", Value: "lamp"}},
-		Ulimits: []declare.Ulimit{{Name: "nofile", Soft: 256, Hard: 512}}, AddressBook: []lab.Pair{{Name: "lamp", Value: "192.0.2.14"}}, DNS: []string{"192.0.2.53"}, StopSignal: "SIGINT",
+		Command: secret.Plains([]string{"a", "b c"}), Entrypoint: secret.Plains([]string{"/probe"}),
+		WorkingDir: "/data", Groups: []string{"1409", "1410"}, Memory: 64 << 20, SharedMemory: 32 << 20,
+		CPUs: 0.5, Devices: []declare.Device{{Host: "/dev/null", Container: "/dev/lamp0"}},
+		Capabilities: []string{"NET_ADMIN"}, Dropped: []string{"CHOWN", "MKNOD"},
+		ReadOnly: true, HostPID: true, HostCgroup: true,
+		Sysctls:     []lab.Pair{{Name: "net.ipv4.ip_default_ttl", Value: "41"}},
+		Labels:      []lab.Pair{{Name: "example.skerry.room", Value: "lamp"}},
+		Ulimits:     []declare.Ulimit{{Name: "nofile", Soft: 256, Hard: 512}},
+		AddressBook: []lab.Pair{{Name: "lamp", Value: "192.0.2.14"}}, DNS: []string{"192.0.2.53"},
+		StopSignal: "SIGINT",
 	}
 	c.Networks[0].Aliases = []string{"sensor", "tides"}
 	s := w.inspect(t, w.create(t, "a", c))
@@ -163,7 +186,8 @@ func readBack(t *testing.T, w *world) {
 	require.NoError(t, err)
 	assert.Equal(t, image.ID, s.ImageID)
 	assert.Equal(t, w.prefix, s.Labels[plan.LabelStack])
-	assert.Empty(t, plan.Differences(engine.WithoutImage(s.Container, image, c), c), "nothing that was not declared may show as a difference")
+	assert.Empty(t, plan.Differences(engine.WithoutImage(s.Container, image, c), c),
+		"nothing that was not declared may show as a difference")
 
 	plainly, mighty := w.container(enginetest.Page), w.container(enginetest.Page)
 	mighty.Settings.Privileged = true
@@ -171,12 +195,17 @@ func readBack(t *testing.T, w *world) {
 		id := w.create(t, name, other)
 		require.NoError(t, w.Start(w.ctx, id), name)
 		s := w.inspect(t, id)
-		assert.Empty(t, plan.Differences(engine.WithoutImage(s.Container, image, other), other), "what the engine adds by itself is no difference")
+		assert.Empty(t, plan.Differences(engine.WithoutImage(s.Container, image, other), other),
+			"what the engine adds by itself is no difference")
 	}
 
 	c.Env[0].Value, c.User = secret.Plain("other"), "1312:1401"
 	d := plan.Differences(engine.WithoutImage(s.Container, image, c), c)
-	assert.Equal(t, []plan.Difference{{Field: "run-as", Running: "1311:1400", Declared: "1312:1401"}, {Field: "env.SENSOR_LEVEL", Running: "a=b c", Declared: "other"}}, d)
+	assert.Equal(t,
+		[]plan.Difference{
+			{Field: "run-as", Running: "1311:1400", Declared: "1312:1401"},
+			{Field: "env.SENSOR_LEVEL", Running: "a=b c", Declared: "other"},
+		}, d)
 }
 
 func nameOnce(t *testing.T, w *world) {
@@ -253,7 +282,8 @@ func networks(t *testing.T, w *world) {
 	assert.ErrorIs(t, err, engine.ErrNameTaken)
 	list, err := w.Networks(w.ctx, "")
 	require.NoError(t, err)
-	assert.True(t, slices.ContainsFunc(list, func(n survey.Network) bool { return n.Name == w.prefix && n.Lab == w.prefix }))
+	assert.True(t,
+		slices.ContainsFunc(list, func(n survey.Network) bool { return n.Name == w.prefix && n.Lab == w.prefix }))
 	own, err := w.Networks(w.ctx, w.prefix)
 	require.NoError(t, err)
 	require.Len(t, own, 1, "those of a lab are no others")
@@ -267,7 +297,11 @@ func networks(t *testing.T, w *world) {
 func wherever(t *testing.T, w *world) {
 	image, err := w.Image(w.ctx, enginetest.Page)
 	require.NoError(t, err)
-	second := plan.Network{Name: w.prefix + "-2", Internal: true, Subnet: fmt.Sprintf("198.19.%d.0/28", 200+os.Getpid()%50)}
+	second := plan.Network{
+		Name:     w.prefix + "-2",
+		Internal: true,
+		Subnet:   fmt.Sprintf("198.19.%d.0/28", 200+os.Getpid()%50),
+	}
 	made, err := w.CreateNetwork(w.ctx, second, w.labels)
 	require.NoError(t, err)
 	assert.True(t, made)
@@ -281,7 +315,10 @@ func wherever(t *testing.T, w *world) {
 	assert.ErrorIs(t, err, engine.ErrNotFound)
 
 	both := w.container(enginetest.Page)
-	both.Networks = append(both.Networks, plan.Attachment{Network: second.Name, Aliases: []string{"sensor.mast", "tides"}})
+	both.Networks = append(both.Networks, plan.Attachment{
+		Network: second.Name,
+		Aliases: []string{"sensor.mast", "tides"},
+	})
 	host, none, guest := w.container(enginetest.Page), w.container(enginetest.Page), w.container(enginetest.Page)
 	host.Networks, host.Mode = nil, "host"
 	host.Env = []plan.Variable{{Name: "PROBE_PAGE", Value: secret.Plain(fmt.Sprint(enginetest.FreePort(t)))}}
@@ -326,15 +363,21 @@ func mounted(t *testing.T, w *world) {
 	assert.False(t, again)
 	_, err = w.CreateVolume(w.ctx, volume, map[string]string{plan.LabelLab: "another"})
 	assert.ErrorIs(t, err, engine.ErrNameTaken)
-	_, err = w.CreateVolume(w.ctx, plan.Volume{Name: volume.Name, Options: map[string]secret.Text{"type": secret.Plain("tmpfs"), "device": secret.Plain("tmpfs")}}, w.labels)
+	_, err = w.CreateVolume(w.ctx,
+		plan.Volume{
+			Name:    volume.Name,
+			Options: map[string]secret.Text{"type": secret.Plain("tmpfs"), "device": secret.Plain("tmpfs")},
+		}, w.labels)
 	assert.ErrorIs(t, err, engine.ErrDiffers)
 	_, err = w.CreateVolume(w.ctx, plan.Volume{Name: w.prefix + ".nobody", Existing: true}, w.labels)
 	assert.ErrorIs(t, err, engine.ErrNotFound)
 
 	c := w.container(enginetest.PageNew)
 	c.Mounts = []plan.Mount{
-		{Kind: declare.MountVolume, Source: volume.Name, Target: "/readings"}, {Kind: declare.MountVolume, Source: volume.Name, Target: "/seen", ReadOnly: true, StartEmpty: true},
-		{Kind: declare.MountMemory, Target: "/tmp", Size: 64 << 20}, {Kind: declare.MountMemory, Target: "/scratch"},
+		{Kind: declare.MountVolume, Source: volume.Name, Target: "/readings"},
+		{Kind: declare.MountVolume, Source: volume.Name, Target: "/seen", ReadOnly: true, StartEmpty: true},
+		{Kind: declare.MountMemory, Target: "/tmp", Size: 64 << 20},
+		{Kind: declare.MountMemory, Target: "/scratch"},
 		{Kind: declare.MountEngine, Target: "/run/engine.sock", ReadOnly: true},
 	}
 	if os.Getuid() == 0 {
@@ -363,7 +406,10 @@ func mounted(t *testing.T, w *world) {
 	require.NoError(t, w.RemoveVolume(w.ctx, volume.Name, "another", false))
 	list, err := w.Volumes(w.ctx)
 	require.NoError(t, err)
-	assert.True(t, slices.ContainsFunc(list, func(v survey.Volume) bool { return v.Name == volume.Name && v.Lab == w.prefix && v.Stack == w.prefix }))
+	assert.True(t,
+		slices.ContainsFunc(list, func(v survey.Volume) bool {
+			return v.Name == volume.Name && v.Lab == w.prefix && v.Stack == w.prefix
+		}))
 	require.NoError(t, w.RemoveVolume(w.ctx, volume.Name, w.prefix, false))
 	require.NoError(t, w.RemoveVolume(w.ctx, volume.Name, w.prefix, false), "gone already")
 }
@@ -402,7 +448,8 @@ func runnable(t *testing.T, w *world) {
 		{entrypoint: []string{"lens"}, why: "lens is not in the image"},
 		{entrypoint: []string{"./probe"}, dir: "/data", why: "./probe is not in the image"},
 		{entrypoint: []string{"/data"}, why: "/data is a folder in the image", real: true},
-		{entrypoint: []string{"/notes"}, why: "/notes may not be executed: its mode in the image is 0644", real: true},
+		{entrypoint: []string{"/notes"}, why: "/notes may not be executed: its mode in the image is 0644",
+			real: true},
 	} {
 		if c.real && !w.target.Real() {
 			continue
@@ -435,7 +482,10 @@ func folders(t *testing.T, w *world) {
 	}
 	dir := t.TempDir()
 	require.NoError(t, os.Mkdir(dir+"/old", 0o700))
-	made := []engine.Folder{{Path: dir + "/a", UID: 1311, GID: 1400, Mode: 0o750}, {Path: dir + "/a/b c", UID: 1311, GID: 1400, Mode: 0o2770}}
+	made := []engine.Folder{
+		{Path: dir + "/a", UID: 1311, GID: 1400, Mode: 0o750},
+		{Path: dir + "/a/b c", UID: 1311, GID: 1400, Mode: 0o2770},
+	}
 	require.NoError(t, w.MakeFolders(w.ctx, w.prefix+plan.SuffixFolders, enginetest.Page, w.labels, dir, made))
 	for _, f := range made {
 		info, err := os.Stat(f.Path)
@@ -504,11 +554,13 @@ func pull(t *testing.T, w *world) {
 	}
 	_, err := w.Image(w.ctx, reference)
 	require.ErrorIs(t, err, engine.ErrNotFound)
-	require.NoError(t, w.Pull(w.ctx, reference, nil, func(p engine.PullProgress) { assert.LessOrEqual(t, p.Current, p.Total) }))
+	require.NoError(t,
+		w.Pull(w.ctx, reference, nil, func(p engine.PullProgress) { assert.LessOrEqual(t, p.Current, p.Total) }))
 	image, err := w.Image(w.ctx, reference)
 	require.NoError(t, err)
 	assert.NotEmpty(t, image.ID)
-	assert.ErrorIs(t, w.Pull(w.ctx, absent, nil, func(engine.PullProgress) {}), engine.ErrNotFound, "its registry says that it has not")
+	assert.ErrorIs(t, w.Pull(w.ctx, absent, nil, func(engine.PullProgress) {}), engine.ErrNotFound,
+		"its registry says that it has not")
 	switch err := w.InRegistry(w.ctx, absent); w.target.Name {
 	case "podman":
 		assert.ErrorIs(t, err, engine.ErrUnsupported)

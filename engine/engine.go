@@ -52,7 +52,12 @@ func (e *Engine) call(ctx context.Context, name string, more time.Duration, f fu
 	defer cancel()
 	err := f(limited)
 	if err != nil && limited.Err() != nil && ctx.Err() == nil {
-		return &Error{Call: name, Message: fmt.Sprintf("the engine has not answered to %s for %s", name, e.CallTimeout+more), kind: ErrUnknownOutcome, err: err}
+		return &Error{
+			Call:    name,
+			Message: fmt.Sprintf("the engine has not answered to %s for %s", name, e.CallTimeout+more),
+			kind:    ErrUnknownOutcome,
+			err:     err,
+		}
 	}
 	return explain(name, err)
 }
@@ -65,7 +70,8 @@ const settles = 15 * time.Second
 // happens all the same, and then later than what comes after it. Where its answer is lost, or comes too late,
 // happened reports whether the engine has carried it out; that is asked until it has, or for a while. An error
 // that wraps [ErrUnknownOutcome] is returned when nothing of it was seen.
-func (e *Engine) change(ctx context.Context, name string, more time.Duration, f func(context.Context) error, happened func(context.Context) (bool, error)) error {
+func (e *Engine) change(ctx context.Context, name string, more time.Duration, f func(context.Context) error,
+	happened func(context.Context) (bool, error)) error {
 	if err := ctx.Err(); err != nil {
 		return err
 	}
@@ -113,13 +119,14 @@ func Over(ctx context.Context, way *hostconn.Conn) (*Engine, error) {
 	}
 	waits := patienceOf()
 	// The client knows of no encryption and of no limits: both are in the connection.
-	api, err := client.New(client.WithHost(way.Address), client.WithUserAgent("lantern"), client.WithScheme("http"), client.WithDialContext(func(ctx context.Context, _, _ string) (net.Conn, error) {
-		c, err := way.Engine(ctx)
-		if err != nil {
-			return nil, err
-		}
-		return &conn{Conn: c, idle: 10 * waits}, nil
-	}))
+	api, err := client.New(client.WithHost(way.Address), client.WithUserAgent("lantern"),
+		client.WithScheme("http"), client.WithDialContext(func(ctx context.Context, _, _ string) (net.Conn, error) {
+			c, err := way.Engine(ctx)
+			if err != nil {
+				return nil, err
+			}
+			return &conn{Conn: c, idle: 10 * waits}, nil
+		}))
 	if err != nil {
 		return nil, unreachable(err, "the address cannot be used: "+err.Error(), "")
 	}
@@ -150,7 +157,9 @@ func (e *Engine) greet(ctx context.Context) error {
 		return unreachable(err, "something listens there, but it does not answer as a container engine does", "")
 	}
 	if versions.LessThan(e.apiVer, OldestAPI) {
-		return unreachable(nil, fmt.Sprintf("its API has version %s, and lantern needs %s or newer", e.apiVer, OldestAPI), "update the engine")
+		return unreachable(nil,
+			fmt.Sprintf("its API has version %s, and lantern needs %s or newer", e.apiVer, OldestAPI),
+			"update the engine")
 	}
 	return nil
 }
@@ -214,7 +223,10 @@ func (e *Engine) raw(ctx context.Context, method, path string, read func(*http.R
 
 func (e *Engine) rawly(ctx context.Context, method, path string) (*http.Response, error) {
 	dial := e.api.Dialer()
-	transport := &http.Transport{DisableKeepAlives: true, DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) { return dial(ctx) }}
+	transport := &http.Transport{
+		DisableKeepAlives: true,
+		DialContext:       func(ctx context.Context, _, _ string) (net.Conn, error) { return dial(ctx) },
+	}
 	r, err := http.NewRequestWithContext(ctx, method, "http://engine"+path, nil)
 	if err != nil {
 		return nil, err

@@ -52,13 +52,19 @@ func TestUnreachable(t *testing.T) {
 	l.(*net.UnixListener).SetUnlinkOnClose(false)
 	l.Close()
 	for _, c := range []struct{ address, because, do string }{
-		{"unix:///nowhere/engine.sock", "there is no socket /nowhere/engine.sock", "start the engine; or, where its socket is elsewhere"},
+		{"unix:///nowhere/engine.sock", "there is no socket /nowhere/engine.sock",
+			"start the engine; or, where its socket is elsewhere"},
 		{"unix://" + nobody, "the socket is there, but nothing listens on it", "start the engine"},
-		{"tcp://127.0.0.1:9", "127.0.0.1 refuses the connection: nothing listens on port 9 there", "let the engine listen there"},
+		{"tcp://127.0.0.1:9", "127.0.0.1 refuses the connection: nothing listens on port 9 there",
+			"let the engine listen there"},
 		{"tcp://boathouse.invalid:2376", "the name boathouse.invalid does not resolve", "correct the name"},
 		{"ssh://keeper@boathouse.example", "reaches engines by unix://PATH and tcp://HOST:PORT only", ""},
 		{"http://127.0.0.1:9", "an engine's address is unix://PATH", ""},
-		{serve(t, map[string]string{"_ping": "OK", "api": "1.40", "version": `{"ApiVersion":"1.40","Version":"18"}`}), "its API has version 1.40, and lantern needs 1.41 or newer", "update the engine"},
+		{serve(t, map[string]string{
+			"_ping":   "OK",
+			"api":     "1.40",
+			"version": `{"ApiVersion":"1.40","Version":"18"}`,
+		}), "its API has version 1.40, and lantern needs 1.41 or newer", "update the engine"},
 		{serve(t, map[string]string{}), "does not answer as a container engine does", ""},
 	} {
 		_, err := DialHost(t.Context(), &lab.Host{Engine: c.address, Insecure: true})
@@ -69,7 +75,12 @@ func TestUnreachable(t *testing.T) {
 		assert.Contains(t, u.Do, c.do)
 		assert.Equal(t, strings.HasPrefix(c.address, "tcp:"), u.Host)
 	}
-	e, err := Dial(t.Context(), serve(t, map[string]string{"_ping": "OK", "api": "1.41", "version": `{"ApiVersion":"1.41","Version":"20.10.24","Components":[{"Name":"Podman Engine"}]}`}))
+	e, err := Dial(t.Context(),
+		serve(t, map[string]string{
+			"_ping":   "OK",
+			"api":     "1.41",
+			"version": `{"ApiVersion":"1.41","Version":"20.10.24","Components":[{"Name":"Podman Engine"}]}`,
+		}))
 	require.NoError(t, err)
 	assert.False(t, e.CanUpdate())
 	require.NoError(t, e.Close())
@@ -81,12 +92,18 @@ func TestExplain(t *testing.T) {
 		err  error
 		want error
 	}{
-		{errors.New(`Error response from daemon: Conflict. The container name "/x" is already in use by container "ab"`), ErrNameTaken},
-		{errors.New("the container name \"x\" is already in use by ab. You have to remove that container to be able to reuse that name"), ErrNameTaken},
+		{errors.New(
+			`Error response from daemon: Conflict. The container name "/x" is already in use by container "ab"`), ErrNameTaken},
+		{errors.New(
+			"the container name \"x\" is already in use by ab. You have to remove that container to be " +
+				"able to reuse that name"), ErrNameTaken},
 		{errors.New("network with name x already exists"), ErrNameTaken},
-		{errors.New("driver failed programming external connectivity: listen tcp4 0.0.0.0:8710: bind: address already in use"), ErrPortInUse},
+		{errors.New(
+			"driver failed programming external connectivity: listen tcp4 0.0.0.0:8710: " +
+				"bind: address already in use"), ErrPortInUse},
 		{errors.New("Bind for 0.0.0.0:8710 failed: port is already allocated"), ErrPortInUse},
-		{errors.New("cannot listen on the TCP port: listen tcp4 :8710: bind: address already in use"), ErrPortInUse},
+		{errors.New("cannot listen on the TCP port: listen tcp4 :8710: bind: address already in use"),
+			ErrPortInUse},
 		{cerrdefs.ErrNotFound.WithMessage("No such container: x"), ErrNotFound},
 		{fmt.Errorf("during the call: %w", io.ErrUnexpectedEOF), ErrUnknownOutcome},
 		{&net.OpError{Op: "read", Err: errors.New("connection reset by peer")}, ErrUnknownOutcome},
@@ -108,7 +125,9 @@ func TestFullName(t *testing.T) {
 		assert.Empty(t, e.fullName("registry.skerry.example/vane:1", []string{"registry.skerry.example/vane:1"}))
 		assert.Empty(t, e.fullName("localhost/vane:1", nil))
 	}
-	assert.Equal(t, "registry.skerry.example/wind/vane:1", p.fullName("wind/vane:1", []string{"registry.skerry.example/other:1", "registry.skerry.example/wind/vane:1"}))
+	assert.Equal(t, "registry.skerry.example/wind/vane:1",
+		p.fullName("wind/vane:1",
+			[]string{"registry.skerry.example/other:1", "registry.skerry.example/wind/vane:1"}))
 	assert.Empty(t, p.fullName("vane:2", []string{"registry.skerry.example/vane:1"}))
 	assert.True(t, strings.HasSuffix(d.fullName("wind/vane:1", nil), "/wind/vane:1"))
 	assert.True(t, namesRegistry(d.fullName("vane", nil)))
@@ -120,7 +139,12 @@ func TestUsualAddress(t *testing.T) {
 }
 
 func TestArchitecture(t *testing.T) {
-	for machine, want := range map[string]string{"x86_64": "amd64", "aarch64": "arm64", "armv7l": "arm", "riscv64": "riscv64"} {
+	for machine, want := range map[string]string{
+		"x86_64":  "amd64",
+		"aarch64": "arm64",
+		"armv7l":  "arm",
+		"riscv64": "riscv64",
+	} {
 		assert.Equal(t, want, architecture(machine))
 	}
 }
@@ -144,7 +168,11 @@ func TestPlainTCP(t *testing.T) {
 	defer s.Close()
 	dir := t.TempDir()
 	t.Setenv("DOCKER_CONFIG", dir)
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "config.json"), []byte(`{"auths": {"registry.skerry.example": {"username": "keeper", "password": "of the light"}}}`), 0o600))
+	require.NoError(t,
+		os.WriteFile(filepath.Join(dir, "config.json"),
+			[]byte(
+				`{"auths": {"registry.skerry.example": {"username": "keeper", "password": "of the light"}}}`),
+			0o600))
 	_, port, _ := net.SplitHostPort(l.Addr().String())
 	afar := "tcp://0.0.0.0:" + port // leads here, and is no loopback address
 	_, err = Dial(t.Context(), afar)

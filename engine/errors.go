@@ -71,7 +71,8 @@ func explain(call string, err error) error {
 	switch {
 	case errors.Is(err, ErrTooMuch):
 		e.kind, e.Message = ErrTooMuch, ErrTooMuch.Error()
-	case client.IsErrConnectionFailed(err), errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF), errors.As(err, &network):
+	case client.IsErrConnectionFailed(err), errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF),
+		errors.As(err, &network):
 		e.kind, e.Message = ErrUnknownOutcome, "the connection to the engine broke during "+call
 	case strings.Contains(text, "address already in use"), strings.Contains(text, "port is already allocated"):
 		e.kind = ErrPortInUse

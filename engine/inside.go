@@ -31,7 +31,11 @@ func (e *Engine) Run(ctx context.Context, id string, command []string) (code int
 	var made client.ExecCreateResult
 	var stream client.ExecAttachResult
 	err = e.call(ctx, "exec", 0, func(ctx context.Context) (err error) {
-		if made, err = e.api.ExecCreate(ctx, id, client.ExecCreateOptions{Cmd: command, AttachStdout: true, AttachStderr: true}); err == nil {
+		if made, err = e.api.ExecCreate(ctx, id, client.ExecCreateOptions{
+			Cmd:          command,
+			AttachStdout: true,
+			AttachStderr: true,
+		}); err == nil {
 			// Some engines tell the exit code only of what somebody is attached to.
 			stream, err = e.api.ExecAttach(ctx, made.ID, client.ExecAttachOptions{})
 		}
@@ -100,7 +104,9 @@ func (e *Engine) Runnable(ctx context.Context, id string) (why string, err error
 		}
 	}
 	for _, place := range places {
-		if slices.ContainsFunc(c.Container.Mounts, func(m container.MountPoint) bool { return declare.Below(place, m.Destination) }) {
+		if slices.ContainsFunc(c.Container.Mounts, func(m container.MountPoint) bool {
+			return declare.Below(place, m.Destination)
+		}) {
 			return "", nil // not of the image
 		}
 		stat, err := e.statPath(ctx, id, place)
@@ -112,7 +118,8 @@ func (e *Engine) Runnable(ctx context.Context, id string) (why string, err error
 		case stat.Mode.IsDir():
 			return program + " is a folder in the image", nil
 		case stat.Mode.IsRegular() && stat.Mode&0o111 == 0:
-			return fmt.Sprintf("%s may not be executed: its mode in the image is %04o", program, stat.Mode.Perm()), nil
+			return fmt.Sprintf("%s may not be executed: its mode in the image is %04o",
+				program, stat.Mode.Perm()), nil
 		}
 		return "", nil
 	}
@@ -124,18 +131,19 @@ func (e *Engine) Runnable(ctx context.Context, id string) (why string, err error
 // leads.
 func (e *Engine) statPath(ctx context.Context, id, place string) (*container.PathStat, error) {
 	var stat *container.PathStat
-	err := e.raw(ctx, http.MethodHead, "/v"+e.apiVer+"/containers/"+id+"/archive?path="+url.QueryEscape(place), func(answer *http.Response) error {
-		said := answer.Header.Get("X-Docker-Container-Path-Stat")
-		if said == "" && answer.StatusCode == http.StatusNotFound {
-			return nil
-		}
-		stat = &container.PathStat{}
-		text, err := base64.StdEncoding.DecodeString(said)
-		if err == nil {
-			err = json.Unmarshal(text, stat)
-		}
-		return err
-	})
+	err := e.raw(ctx, http.MethodHead,
+		"/v"+e.apiVer+"/containers/"+id+"/archive?path="+url.QueryEscape(place), func(answer *http.Response) error {
+			said := answer.Header.Get("X-Docker-Container-Path-Stat")
+			if said == "" && answer.StatusCode == http.StatusNotFound {
+				return nil
+			}
+			stat = &container.PathStat{}
+			text, err := base64.StdEncoding.DecodeString(said)
+			if err == nil {
+				err = json.Unmarshal(text, stat)
+			}
+			return err
+		})
 	return stat, err
 }
 
@@ -162,13 +170,18 @@ type Folder struct {
 // It works with the rights that the engine has: a container of the image, never started and removed at the
 // end, mounts the one that is there, and the folders come as an archive. Name and labels are that
 // container's.
-func (e *Engine) MakeFolders(ctx context.Context, name, image string, labels map[string]string, below string, folders []Folder) (err error) {
+func (e *Engine) MakeFolders(ctx context.Context, name, image string, labels map[string]string, below string,
+	folders []Folder) (err error) {
 	const inside = "/lantern-folder"
 	o, err := e.neverStarted(ctx, name, image, labels)
 	if err != nil {
 		return err
 	}
-	o.HostConfig.Mounts = append(o.HostConfig.Mounts, mount.Mount{Type: mount.TypeBind, Source: below, Target: inside})
+	o.HostConfig.Mounts = append(o.HostConfig.Mounts, mount.Mount{
+		Type:   mount.TypeBind,
+		Source: below,
+		Target: inside,
+	})
 	id, err := e.create(ctx, o, o.Config.Labels[plan.LabelMade])
 	if err != nil {
 		return err
@@ -178,7 +191,14 @@ func (e *Engine) MakeFolders(ctx context.Context, name, image string, labels map
 	w := tar.NewWriter(&archive)
 	for _, f := range folders {
 		name := strings.TrimPrefix(strings.TrimPrefix(path.Clean(f.Path), path.Clean(below)), "/")
-		if err := w.WriteHeader(&tar.Header{Typeflag: tar.TypeDir, Name: name + "/", Mode: int64(f.Mode), Uid: int(f.UID), Gid: int(f.GID), ModTime: time.Now()}); err != nil {
+		if err := w.WriteHeader(&tar.Header{
+			Typeflag: tar.TypeDir,
+			Name:     name + "/",
+			Mode:     int64(f.Mode),
+			Uid:      int(f.UID),
+			Gid:      int(f.GID),
+			ModTime:  time.Now(),
+		}); err != nil {
 			return err
 		}
 	}
@@ -186,7 +206,10 @@ func (e *Engine) MakeFolders(ctx context.Context, name, image string, labels map
 		return err
 	}
 	return e.call(ctx, "archive", 0, func(ctx context.Context) error {
-		_, err = e.api.CopyToContainer(ctx, id, client.CopyToContainerOptions{DestinationPath: inside, Content: io.Reader(&archive)})
+		_, err = e.api.CopyToContainer(ctx, id, client.CopyToContainerOptions{
+			DestinationPath: inside,
+			Content:         io.Reader(&archive),
+		})
 		return err
 	})
 }

@@ -40,7 +40,8 @@ func (e *Engine) RemoveImage(ctx context.Context, id, reference string) error {
 	name := id
 	if len(image.Names) > 0 {
 		if name = e.nameOf(reference, image.Names); name == "" {
-			return resourceError("image", ErrDiffers, "it has a name now that lantern did not give it: %s", image.Names[0])
+			return resourceError("image", ErrDiffers, "it has a name now that lantern did not give it: %s",
+				image.Names[0])
 		}
 	}
 	err = e.change(ctx, "image", 0, func(ctx context.Context) error {

@@ -24,7 +24,8 @@ func (e *Engine) login(reference string) string {
 		return ""
 	}
 	text, err := authconfig.Encode(registry.AuthConfig{
-		Username: c.Username, Password: c.Password, Auth: c.Auth, IdentityToken: c.IdentityToken, RegistryToken: c.RegistryToken, ServerAddress: ref.Context().RegistryStr(),
+		Username: c.Username, Password: c.Password, Auth: c.Auth, IdentityToken: c.IdentityToken,
+		RegistryToken: c.RegistryToken, ServerAddress: ref.Context().RegistryStr(),
 	})
 	if err != nil {
 		return ""

@@ -34,22 +34,34 @@ func TestOddAnswers(t *testing.T) {
 	_, err = e.CreateNetwork(t.Context(), plan.Network{Name: "odd.net"}, labels)
 	require.NoError(t, err)
 	c := plan.Container{
-		Image: enginetest.Page, Ports: []plan.Port{{Host: enginetest.FreePort(t), Container: 8080, Protocol: "tcp"}}, Networks: []plan.Attachment{{Network: "odd.net", Aliases: []string{"desk"}}},
-		Mounts: []plan.Mount{{Kind: declare.MountVolume, Source: "odd.readings", Target: "/readings"}, {Kind: declare.MountMemory, Target: "/tmp"}}, Restart: declare.Restart{Policy: "always"},
+		Image:    enginetest.Page,
+		Ports:    []plan.Port{{Host: enginetest.FreePort(t), Container: 8080, Protocol: "tcp"}},
+		Networks: []plan.Attachment{{Network: "odd.net", Aliases: []string{"desk"}}},
+		Mounts: []plan.Mount{
+			{Kind: declare.MountVolume, Source: "odd.readings", Target: "/readings"},
+			{Kind: declare.MountMemory, Target: "/tmp"},
+		}, Restart: declare.Restart{Policy: "always"},
 	}
-	c.Settings.Ulimits, c.Settings.Devices = []declare.Ulimit{{Name: "nofile", Soft: 1, Hard: 2}}, []declare.Device{{Host: "/dev/null", Container: "/dev/null"}}
+	c.Settings.Ulimits, c.Settings.Devices = []declare.Ulimit{{Name: "nofile", Soft: 1,
+		Hard: 2}}, []declare.Device{{Host: "/dev/null", Container: "/dev/null"}}
 	id, err := e.Create(t.Context(), "odd.desk", c, labels, "")
 	require.NoError(t, err)
 	require.NoError(t, e.Start(t.Context(), id))
 
 	calls := map[string]func(e *engine.Engine) error{
-		"inspect":    func(e *engine.Engine) error { _, err := e.Inspect(t.Context(), "odd.desk"); return err },
-		"containers": func(e *engine.Engine) error { _, err := e.Containers(t.Context(), "skerry-odd", ""); return err },
-		"survey":     func(e *engine.Engine) error { _, err := e.Survey(t.Context()); return err },
-		"networks":   func(e *engine.Engine) error { _, err := e.Networks(t.Context(), ""); return err },
-		"volumes":    func(e *engine.Engine) error { _, err := e.Volumes(t.Context()); return err },
-		"image":      func(e *engine.Engine) error { _, err := e.Image(t.Context(), enginetest.Page); return err },
-		"root":       func(e *engine.Engine) error { _, err := e.VolumeRoot(t.Context(), "odd.readings"); return err },
+		"inspect": func(e *engine.Engine) error { _, err := e.Inspect(t.Context(), "odd.desk"); return err },
+		"containers": func(e *engine.Engine) error {
+			_, err := e.Containers(t.Context(), "skerry-odd", "")
+			return err
+		},
+		"survey":   func(e *engine.Engine) error { _, err := e.Survey(t.Context()); return err },
+		"networks": func(e *engine.Engine) error { _, err := e.Networks(t.Context(), ""); return err },
+		"volumes":  func(e *engine.Engine) error { _, err := e.Volumes(t.Context()); return err },
+		"image":    func(e *engine.Engine) error { _, err := e.Image(t.Context(), enginetest.Page); return err },
+		"root": func(e *engine.Engine) error {
+			_, err := e.VolumeRoot(t.Context(), "odd.readings")
+			return err
+		},
 		"facts": func(e *engine.Engine) error {
 			return e.Facts(t.Context(), &survey.Survey{Unknown: map[string]string{}})
 		},
@@ -61,25 +73,26 @@ func TestOddAnswers(t *testing.T) {
 		for _, instead := range []any{nil, map[string]any{}, []any{nil}, []any{}, "", -1.0} {
 			for at := 0; ; at++ {
 				hit := false
-				odd, err := engine.Dial(t.Context(), enginetest.Hostile(t, http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-					answer := httptest.NewRecorder()
-					server.Handler().ServeHTTP(answer, r)
-					body := answer.Body.Bytes()
-					var value any
-					if !strings.HasSuffix(r.URL.Path, "/_ping") && !hit && json.Unmarshal(body, &value) == nil {
-						n := at
-						value = replaced(value, &n, instead)
-						hit = n < 0
-						body, _ = json.Marshal(value)
-					}
-					for k, v := range answer.Header() {
-						if k != "Content-Length" {
-							w.Header()[k] = v
+				odd, err := engine.Dial(t.Context(),
+					enginetest.Hostile(t, http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+						answer := httptest.NewRecorder()
+						server.Handler().ServeHTTP(answer, r)
+						body := answer.Body.Bytes()
+						var value any
+						if !strings.HasSuffix(r.URL.Path, "/_ping") && !hit && json.Unmarshal(body, &value) == nil {
+							n := at
+							value = replaced(value, &n, instead)
+							hit = n < 0
+							body, _ = json.Marshal(value)
 						}
-					}
-					w.WriteHeader(answer.Code)
-					w.Write(body)
-				}), "", func(*http.Request) bool { return false }))
+						for k, v := range answer.Header() {
+							if k != "Content-Length" {
+								w.Header()[k] = v
+							}
+						}
+						w.WriteHeader(answer.Code)
+						w.Write(body)
+					}), "", func(*http.Request) bool { return false }))
 				if err == nil {
 					assert.NotPanics(t, func() { err = call(odd) }, "%s: value %d as %v", name, at, instead)
 					odd.Close()

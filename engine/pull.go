@@ -19,7 +19,8 @@ type PullProgress struct {
 // Pull fetches an image, with the login of the auth files. Sizes are those of its layers in bytes, by the
 // first 12 digits of their digests, as its registry tells them; without, the total is that of the layers
 // whose transfer has begun. Errors: [ErrNotFound] when the registry has none, [ErrDiskFull].
-func (e *Engine) Pull(ctx context.Context, reference string, sizes map[string]int64, progress func(PullProgress)) error {
+func (e *Engine) Pull(ctx context.Context, reference string, sizes map[string]int64,
+	progress func(PullProgress)) error {
 	r, err := e.api.ImagePull(ctx, reference, client.ImagePullOptions{RegistryAuth: e.login(reference)})
 	if err != nil {
 		return pullError(err)
@@ -104,7 +105,8 @@ func (p *pulled) sum() PullProgress {
 func pullError(err error) error {
 	text := short(err.Error())
 	switch {
-	case strings.Contains(text, "manifest unknown") || strings.Contains(text, "name unknown") || cerrdefs.IsNotFound(err):
+	case strings.Contains(text, "manifest unknown") || strings.Contains(text, "name unknown") ||
+		cerrdefs.IsNotFound(err):
 		return &Error{Call: "pull", Message: text, kind: ErrNotFound, err: err}
 	case strings.Contains(text, "no space left on device"):
 		return &Error{Call: "pull", Message: text, kind: ErrDiskFull, err: err}

@@ -23,7 +23,14 @@ func (e *Engine) Networks(ctx context.Context, lab string) ([]survey.Network, er
 	list, err := e.networks(ctx, lab)
 	networks := []survey.Network{}
 	for _, n := range list {
-		networks = append(networks, survey.Network{Name: n.Name, Lab: n.Labels[plan.LabelLab], Stack: n.Labels[plan.LabelStack], Entry: n.Labels[plan.LabelEntry], Subnets: subnets(n), Internal: n.Internal})
+		networks = append(networks, survey.Network{
+			Name:     n.Name,
+			Lab:      n.Labels[plan.LabelLab],
+			Stack:    n.Labels[plan.LabelStack],
+			Entry:    n.Labels[plan.LabelEntry],
+			Subnets:  subnets(n),
+			Internal: n.Internal,
+		})
 	}
 	return networks, err
 }
@@ -42,7 +49,9 @@ func (e *Engine) networks(ctx context.Context, lab string) ([]network.Summary, e
 		return nil, err
 	}
 	// Not every engine, nor everything that stands before one, filters.
-	items := slices.DeleteFunc(list.Items, func(n network.Summary) bool { return lab != "" && n.Labels[plan.LabelLab] != lab })
+	items := slices.DeleteFunc(list.Items, func(n network.Summary) bool {
+		return lab != "" && n.Labels[plan.LabelLab] != lab
+	})
 	slices.SortFunc(items, func(a, b network.Summary) int { return strings.Compare(a.Name, b.Name) })
 	return items, nil
 }
@@ -60,7 +69,8 @@ func subnets(n network.Summary) []string {
 // CreateNetwork makes a network unless this lab has one of that name. Errors: [ErrNameTaken] when somebody
 // else has, [ErrNotFound] when it is to exist already and does not, [ErrDiffers] when this lab's is another
 // one than declared.
-func (e *Engine) CreateNetwork(ctx context.Context, want plan.Network, labels map[string]string) (made bool, err error) {
+func (e *Engine) CreateNetwork(ctx context.Context, want plan.Network,
+	labels map[string]string) (made bool, err error) {
 	list, err := e.networks(ctx, "")
 	if err != nil {
 		return false, err
@@ -68,13 +78,20 @@ func (e *Engine) CreateNetwork(ctx context.Context, want plan.Network, labels ma
 	i := slices.IndexFunc(list, func(n network.Summary) bool { return n.Name == want.Name })
 	switch {
 	case want.Existing && i < 0:
-		return false, resourceError("network", ErrNotFound, "there is no network %s, and somebody else makes it (existing)", want.Name)
+		return false,
+			resourceError("network", ErrNotFound,
+				"there is no network %s, and somebody else makes it (existing)", want.Name)
 	case want.Existing:
 		return false, nil
 	case i >= 0 && list[i].Labels[plan.LabelLab] != labels[plan.LabelLab]:
-		return false, resourceError("network", ErrNameTaken, "a network %s is there that is not of this lab", want.Name)
-	case i >= 0 && (want.Subnet != "" && !slices.Contains(subnets(list[i]), want.Subnet) || list[i].Internal != want.Internal):
-		return false, resourceError("network", ErrDiffers, "the network %s is there with another subnet, or another internal, than lab.toml says: retire the stacks on it first", want.Name)
+		return false,
+			resourceError("network", ErrNameTaken, "a network %s is there that is not of this lab", want.Name)
+	case i >= 0 &&
+		(want.Subnet != "" && !slices.Contains(subnets(list[i]), want.Subnet) || list[i].Internal != want.Internal):
+		return false,
+			resourceError("network", ErrDiffers,
+				"the network %s is there with another subnet, or another internal, than lab.toml says: "+
+					"retire the stacks on it first", want.Name)
 	case i >= 0:
 		return false, nil
 	}
@@ -145,7 +162,9 @@ func (e *Engine) RemoveNetwork(ctx context.Context, name, lab string) error {
 			return err
 		})
 		if lost == nil && len(n.Network.Containers) == 0 {
-			return resourceError("network", ErrMiscounted, "the network %s has no containers, but the engine has lost count and keeps it until it restarts", name)
+			return resourceError("network", ErrMiscounted,
+				"the network %s has no containers, but the engine has lost count and "+
+					"keeps it until it restarts", name)
 		}
 	}
 	return err
@@ -154,7 +173,10 @@ func (e *Engine) RemoveNetwork(ctx context.Context, name, lab string) error {
 // Connect puts a container on a further network, whether it runs or not. Errors: [ErrNotFound].
 func (e *Engine) Connect(ctx context.Context, id string, n plan.Attachment) error {
 	return e.change(ctx, "network", 0, func(ctx context.Context) error {
-		_, err := e.api.NetworkConnect(ctx, n.Network, client.NetworkConnectOptions{Container: id, EndpointConfig: &network.EndpointSettings{Aliases: n.Aliases}})
+		_, err := e.api.NetworkConnect(ctx, n.Network, client.NetworkConnectOptions{
+			Container:      id,
+			EndpointConfig: &network.EndpointSettings{Aliases: n.Aliases},
+		})
 		return err
 	}, func(ctx context.Context) (bool, error) { return e.isOn(ctx, id, n.Network) })
 }
@@ -172,7 +194,9 @@ func (e *Engine) Disconnect(ctx context.Context, id, name string) error {
 
 func (e *Engine) isOn(ctx context.Context, id, network string) (bool, error) {
 	s, err := e.Inspect(ctx, id)
-	return slices.ContainsFunc(s.Container.Networks, func(a plan.Attachment) bool { return a.Network == network }), err
+	return slices.ContainsFunc(s.Container.Networks, func(a plan.Attachment) bool {
+		return a.Network == network
+	}), err
 }
 
 // Rejoin takes a container off its networks and puts it on them again, with the names that it shall have
@@ -205,14 +229,24 @@ func (e *Engine) Volumes(ctx context.Context) ([]survey.Volume, error) {
 	}
 	volumes := []survey.Volume{}
 	for _, v := range list.Items {
-		volumes = append(volumes, survey.Volume{Name: v.Name, Lab: v.Labels[plan.LabelLab], Stack: v.Labels[plan.LabelStack], Entry: v.Labels[plan.LabelEntry], ForImage: v.Labels[plan.LabelForImage], Place: v.Mountpoint, Driver: v.Driver, Options: v.Options})
+		volumes = append(volumes, survey.Volume{
+			Name:     v.Name,
+			Lab:      v.Labels[plan.LabelLab],
+			Stack:    v.Labels[plan.LabelStack],
+			Entry:    v.Labels[plan.LabelEntry],
+			ForImage: v.Labels[plan.LabelForImage],
+			Place:    v.Mountpoint,
+			Driver:   v.Driver,
+			Options:  v.Options,
+		})
 	}
 	slices.SortFunc(volumes, func(a, b survey.Volume) int { return strings.Compare(a.Name, b.Name) })
 	return volumes, nil
 }
 
 // CreateVolume makes a volume unless this lab has one of that name. Errors: as of [Engine.CreateNetwork].
-func (e *Engine) CreateVolume(ctx context.Context, want plan.Volume, labels map[string]string) (made bool, err error) {
+func (e *Engine) CreateVolume(ctx context.Context, want plan.Volume,
+	labels map[string]string) (made bool, err error) {
 	list, err := e.volumes(ctx)
 	if err != nil {
 		return false, err
@@ -229,19 +263,31 @@ func (e *Engine) CreateVolume(ctx context.Context, want plan.Volume, labels map[
 		switch {
 		case want.Existing:
 		case v.Labels[plan.LabelLab] != labels[plan.LabelLab]:
-			return false, resourceError("volume", ErrNameTaken, "a volume %s is there that is not of this lab; existing = true uses it", want.Name)
+			return false,
+				resourceError("volume", ErrNameTaken,
+					"a volume %s is there that is not of this lab; existing = true uses it", want.Name)
 		case v.Driver != driver || !maps.Equal(v.Options, options):
-			return false, resourceError("volume", ErrDiffers, "the volume %s is there with another driver, or other options, than declared; what it holds cannot move by itself", want.Name)
+			return false,
+				resourceError("volume", ErrDiffers,
+					"the volume %s is there with another driver, or other options, than declared; what it "+
+						"holds cannot move by itself", want.Name)
 		}
 		return false, nil
 	}
 	if want.Existing {
-		return false, resourceError("volume", ErrNotFound, "there is no volume %s, and somebody else makes it (existing)", want.Name)
+		return false,
+			resourceError("volume", ErrNotFound,
+				"there is no volume %s, and somebody else makes it (existing)", want.Name)
 	}
 	all := map[string]string{}
 	maps.Copy(all, want.Labels)
 	maps.Copy(all, labels)
-	err = e.createVolume(ctx, client.VolumeCreateOptions{Name: want.Name, Driver: driver, DriverOpts: options, Labels: all})
+	err = e.createVolume(ctx, client.VolumeCreateOptions{
+		Name:       want.Name,
+		Driver:     driver,
+		DriverOpts: options,
+		Labels:     all,
+	})
 	return err == nil, err
 }
 
@@ -257,7 +303,11 @@ func (e *Engine) createVolume(ctx context.Context, o client.VolumeCreateOptions)
 
 // createForImage makes a volume for a path that an image declares, and returns its name.
 func (e *Engine) createForImage(ctx context.Context, path string, of map[string]string) (string, error) {
-	o := client.VolumeCreateOptions{Name: of[plan.LabelStack] + "." + of[plan.LabelService] + "." + chance()[:12], Driver: "local", Labels: map[string]string{plan.LabelForImage: path}}
+	o := client.VolumeCreateOptions{
+		Name:   of[plan.LabelStack] + "." + of[plan.LabelService] + "." + chance()[:12],
+		Driver: "local",
+		Labels: map[string]string{plan.LabelForImage: path},
+	}
 	for _, l := range []string{plan.LabelLab, plan.LabelStack, plan.LabelService, plan.LabelEntry} {
 		o.Labels[l] = of[l]
 	}

@@ -16,7 +16,8 @@ import (
 
 // translateSettings puts settings into the engine's terms.
 func (e *Engine) translateSettings(s lab.Settings, config *container.Config, host *container.HostConfig) {
-	config.Cmd, config.Entrypoint, config.WorkingDir, config.StopSignal = secret.Reveal(s.Command), secret.Reveal(s.Entrypoint), s.WorkingDir, s.StopSignal
+	config.Cmd, config.Entrypoint, config.WorkingDir, config.StopSignal = secret.Reveal(s.Command),
+		secret.Reveal(s.Entrypoint), s.WorkingDir, s.StopSignal
 	for _, l := range s.Labels {
 		config.Labels[l.Name] = l.Value
 	}
@@ -36,7 +37,11 @@ func (e *Engine) translateSettings(s lab.Settings, config *container.Config, hos
 		host.CgroupnsMode = "host"
 	}
 	for _, d := range s.Devices {
-		host.Devices = append(host.Devices, container.DeviceMapping{PathOnHost: d.Host, PathInContainer: d.Container, CgroupPermissions: "rwm"})
+		host.Devices = append(host.Devices, container.DeviceMapping{
+			PathOnHost:        d.Host,
+			PathInContainer:   d.Container,
+			CgroupPermissions: "rwm",
+		})
 	}
 	for _, p := range s.Sysctls {
 		if host.Sysctls == nil {
@@ -64,8 +69,10 @@ var usualSharedMemory = []int64{0, 64 << 20, 65_536_000}
 func readSettings(c container.InspectResponse) lab.Settings {
 	h, cfg := c.HostConfig, c.Config
 	s := lab.Settings{
-		Groups: slices.Clone(h.GroupAdd), Memory: h.Memory, CPUs: float64(h.NanoCPUs) / 1e9, Privileged: h.Privileged, ReadOnly: h.ReadonlyRootfs,
-		HostPID: h.PidMode == "host", HostIPC: h.IpcMode == "host", HostCgroup: h.CgroupnsMode == "host", Init: h.Init != nil && *h.Init,
+		Groups: slices.Clone(h.GroupAdd), Memory: h.Memory, CPUs: float64(h.NanoCPUs) / 1e9,
+		Privileged: h.Privileged, ReadOnly: h.ReadonlyRootfs,
+		HostPID: h.PidMode == "host", HostIPC: h.IpcMode == "host", HostCgroup: h.CgroupnsMode == "host",
+		Init:         h.Init != nil && *h.Init,
 		Capabilities: capabilityNames(h.CapAdd), Dropped: capabilityNames(h.CapDrop),
 	}
 	if !slices.Contains(usualSharedMemory, h.ShmSize) {
@@ -75,7 +82,10 @@ func readSettings(c container.InspectResponse) lab.Settings {
 		s.CPUs = float64(h.CPUQuota) / float64(h.CPUPeriod)
 	}
 	for _, d := range h.Devices {
-		s.Devices = append(s.Devices, declare.Device{Host: d.PathOnHost, Container: cmp.Or(d.PathInContainer, d.PathOnHost)})
+		s.Devices = append(s.Devices, declare.Device{
+			Host:      d.PathOnHost,
+			Container: cmp.Or(d.PathInContainer, d.PathOnHost),
+		})
 	}
 	for name, value := range h.Sysctls {
 		s.Sysctls = append(s.Sysctls, lab.Pair{Name: name, Value: value})
@@ -95,7 +105,8 @@ func readSettings(c container.InspectResponse) lab.Settings {
 		s.DNS = append(s.DNS, a.String())
 	}
 	if cfg != nil {
-		s.Command, s.Entrypoint, s.WorkingDir, s.StopSignal = secret.Plains(cfg.Cmd), secret.Plains(cfg.Entrypoint), cfg.WorkingDir, declare.SignalName(cfg.StopSignal)
+		s.Command, s.Entrypoint, s.WorkingDir, s.StopSignal = secret.Plains(cfg.Cmd),
+			secret.Plains(cfg.Entrypoint), cfg.WorkingDir, declare.SignalName(cfg.StopSignal)
 		for name, value := range cfg.Labels {
 			if !strings.HasPrefix(name, "proudlantern.") {
 				s.Labels = append(s.Labels, lab.Pair{Name: name, Value: value})
@@ -125,7 +136,9 @@ func capabilityNames(list []string) []string {
 
 // ownAliases takes out what engines add by themselves: the short id.
 func ownAliases(list []string, id string) []string {
-	out := slices.DeleteFunc(slices.Clone(list), func(a string) bool { return len(a) >= 12 && strings.HasPrefix(id, a) })
+	out := slices.DeleteFunc(slices.Clone(list), func(a string) bool {
+		return len(a) >= 12 && strings.HasPrefix(id, a)
+	})
 	slices.Sort(out)
 	return slices.Compact(out)
 }

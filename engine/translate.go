@@ -27,10 +27,12 @@ const logDriver = "json-file"
 
 // translate puts a declared container into the engine's terms. networkOf is the container in whose network it
 // lives, if it does.
-func (e *Engine) translate(c plan.Container, labels map[string]string, networkOf string) (*container.Config, *container.HostConfig, *network.NetworkingConfig) {
+func (e *Engine) translate(c plan.Container, labels map[string]string,
+	networkOf string) (*container.Config, *container.HostConfig, *network.NetworkingConfig) {
 	stop := int(c.StopWithin.Round(time.Second).Seconds())
 	config := &container.Config{
-		Image: c.Image, User: c.User, Hostname: c.Hostname, Labels: maps.Clone(labels), StopTimeout: &stop, ExposedPorts: network.PortSet{},
+		Image: c.Image, User: c.User, Hostname: c.Hostname, Labels: maps.Clone(labels), StopTimeout: &stop,
+		ExposedPorts: network.PortSet{},
 	}
 	for _, v := range c.Env {
 		config.Env = append(config.Env, v.Name+"="+v.Value.Reveal())
@@ -42,7 +44,10 @@ func (e *Engine) translate(c plan.Container, labels map[string]string, networkOf
 		LogConfig:     container.LogConfig{Type: logDriver},
 	}
 	if c.LogLimit.Files > 0 {
-		host.LogConfig.Config = map[string]string{"max-file": strconv.Itoa(c.LogLimit.Files), "max-size": strconv.FormatInt(c.LogLimit.Size, 10)}
+		host.LogConfig.Config = map[string]string{
+			"max-file": strconv.Itoa(c.LogLimit.Files),
+			"max-size": strconv.FormatInt(c.LogLimit.Size, 10),
+		}
 	}
 	for _, p := range c.Ports {
 		port, ok := network.PortFrom(uint16(p.Container), network.IPProtocol(p.Protocol))
@@ -168,7 +173,10 @@ func (e *Engine) readBack(c container.InspectResponse) plan.Container {
 	case c.NetworkSettings != nil:
 		for name, n := range c.NetworkSettings.Networks {
 			if n != nil {
-				out.Networks = append(out.Networks, plan.Attachment{Network: name, Aliases: ownAliases(n.Aliases, c.ID)})
+				out.Networks = append(out.Networks, plan.Attachment{
+					Network: name,
+					Aliases: ownAliases(n.Aliases, c.ID),
+				})
 			}
 		}
 	}
@@ -265,7 +273,8 @@ func WithoutImage(c plan.Container, image survey.Image, declared plan.Container)
 	})
 	if named, err := reference.ParseNormalizedNamed(declared.Image); err == nil {
 		// Beside a digest a tag says nothing, and Podman drops it.
-		if digested, ok := named.(reference.Digested); ok && c.Image == named.Name()+"@"+digested.Digest().String() {
+		if digested, ok := named.(reference.Digested); ok &&
+			c.Image == named.Name()+"@"+digested.Digest().String() {
 			c.Image = declared.Image
 		}
 	}
@@ -273,12 +282,16 @@ func WithoutImage(c plan.Container, image survey.Image, declared plan.Container)
 	for i, n := range c.Networks {
 		// Some engines add the container's own name in its network's book.
 		c.Networks[i].Aliases = slices.DeleteFunc(slices.Clone(n.Aliases), func(a string) bool {
-			return a == c.Hostname && !slices.ContainsFunc(declared.Networks, func(d plan.Attachment) bool { return d.Network == n.Network && slices.Contains(d.Aliases, a) })
+			return a == c.Hostname &&
+				!slices.ContainsFunc(declared.Networks, func(d plan.Attachment) bool {
+					return d.Network == n.Network && slices.Contains(d.Aliases, a)
+				})
 		})
 	}
 	// A root that cannot be written gets memory in the usual places on some engines.
 	c.Mounts = slices.DeleteFunc(slices.Clone(c.Mounts), func(m plan.Mount) bool {
-		return c.Settings.ReadOnly && m.Kind == declare.MountMemory && slices.Contains([]string{"/run", "/tmp", "/var/tmp"}, m.Target) &&
+		return c.Settings.ReadOnly && m.Kind == declare.MountMemory &&
+			slices.Contains([]string{"/run", "/tmp", "/var/tmp"}, m.Target) &&
 			!slices.ContainsFunc(declared.Mounts, func(d plan.Mount) bool { return d.Target == m.Target })
 	})
 	// Nobody declared the volumes that its image wants: lantern made them, or an engine did, which gives them
@@ -293,7 +306,8 @@ func WithoutImage(c plan.Container, image survey.Image, declared plan.Container)
 	if want.Command == nil && (slices.Equal(secret.Reveal(run.Command), image.Command) || len(run.Command) == 0) {
 		run.Command = nil
 	}
-	if want.Entrypoint == nil && (slices.Equal(secret.Reveal(run.Entrypoint), image.Entrypoint) || len(run.Entrypoint) == 0) {
+	if want.Entrypoint == nil &&
+		(slices.Equal(secret.Reveal(run.Entrypoint), image.Entrypoint) || len(run.Entrypoint) == 0) {
 		run.Entrypoint = nil
 	}
 	if want.WorkingDir == "" && (run.WorkingDir == image.WorkingDir || run.WorkingDir == "/") {

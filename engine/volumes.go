@@ -58,5 +58,10 @@ func (e *Engine) rootInside(ctx context.Context, id, folder string) (*survey.Vol
 		return nil, fmt.Errorf("%s is no folder", folder)
 	}
 	_, err = archive.Next()
-	return &survey.VolumeRoot{UID: survey.ID(h.Uid), GID: survey.ID(h.Gid), Mode: fmt.Sprintf("%04o", h.Mode&0o7777), Empty: errors.Is(err, io.EOF)}, nil
+	return &survey.VolumeRoot{
+		UID:   survey.ID(h.Uid),
+		GID:   survey.ID(h.Gid),
+		Mode:  fmt.Sprintf("%04o", h.Mode&0o7777),
+		Empty: errors.Is(err, io.EOF),
+	}, nil
 }

@@ -53,7 +53,9 @@ func readFileSystems(from hostconn.Files, s *survey.Survey, paths []string, fsta
 		})
 	}
 	for _, f := range notMounted(from, fstab, mounts) {
-		if slices.ContainsFunc(paths, func(p string) bool { return p == f.Mount || strings.HasPrefix(p, f.Mount+"/") }) {
+		if slices.ContainsFunc(paths, func(p string) bool {
+			return p == f.Mount || strings.HasPrefix(p, f.Mount+"/")
+		}) {
 			s.FileSystems = append(s.FileSystems, f)
 		}
 	}
@@ -82,7 +84,8 @@ func notMounted(from hostconn.Files, fstab string, mounts []*mountinfo.Info) []s
 			continue
 		}
 		// Blanks are written in octal there.
-		at, options := path.Clean(strings.NewReplacer(`\040`, " ", `\011`, "\t", `\134`, `\`).Replace(f[1])), strings.Split(f[3], ",")
+		at, options := path.Clean(strings.NewReplacer(`\040`, " ", `\011`, "\t", `\134`,
+			`\`).Replace(f[1])), strings.Split(f[3], ",")
 		onDemand := slices.Contains(options, "noauto") || slices.Contains(options, "x-systemd.automount")
 		mounted := slices.ContainsFunc(mounts, func(m *mountinfo.Info) bool { return m.Mountpoint == at })
 		if path.IsAbs(at) && at != "/" && f[2] != "swap" && !onDemand && !mounted {
@@ -112,7 +115,14 @@ func inside(from hostconn.Files, folder string) []survey.Inside {
 		if _, err := from.ACL(p, false); err == nil {
 			continue
 		}
-		one := survey.Inside{UID: info.UID, GID: info.GID, Mode: fmt.Sprintf("%04o", info.Bits), Kind: kindOf(info.Mode), Count: 1, Example: name}
+		one := survey.Inside{
+			UID:     info.UID,
+			GID:     info.GID,
+			Mode:    fmt.Sprintf("%04o", info.Bits),
+			Kind:    kindOf(info.Mode),
+			Count:   1,
+			Example: name,
+		}
 		i := slices.IndexFunc(all, func(o survey.Inside) bool {
 			return o.UID == one.UID && o.GID == one.GID && o.Mode == one.Mode && o.Kind == one.Kind
 		})
@@ -132,7 +142,12 @@ func readDevices(from hostconn.Files, s *survey.Survey, paths []string) {
 		info, err := from.Stat(p)
 		switch {
 		case err == nil:
-			s.Devices = append(s.Devices, survey.DeviceFile{Path: p, UID: info.UID, GID: info.GID, Mode: fmt.Sprintf("%04o", info.Bits)})
+			s.Devices = append(s.Devices, survey.DeviceFile{
+				Path: p,
+				UID:  info.UID,
+				GID:  info.GID,
+				Mode: fmt.Sprintf("%04o", info.Bits),
+			})
 		case errors.Is(err, fs.ErrNotExist):
 			s.Devices = append(s.Devices, survey.DeviceFile{Path: p, Missing: true})
 		}
@@ -151,7 +166,10 @@ func readRoutes(from hostconn.Files, s *survey.Survey) {
 		var to [4]byte
 		binary.NativeEndian.PutUint32(to[:], l.Destination)
 		if ones := bits.OnesCount32(l.Mask); ones > 0 {
-			s.Routes = append(s.Routes, survey.Route{Subnet: netip.PrefixFrom(netip.AddrFrom4(to), ones).String(), Device: l.Iface})
+			s.Routes = append(s.Routes, survey.Route{
+				Subnet: netip.PrefixFrom(netip.AddrFrom4(to), ones).String(),
+				Device: l.Iface,
+			})
 		}
 	}
 }

@@ -26,7 +26,8 @@ UUID=5 none swap sw 0 0
 half a line
 `), 0o600))
 	missing := notMounted(hostconn.Local, table, []*mountinfo.Info{{Mountpoint: "/"}, {Mountpoint: "/srv/plates"}})
-	assert.Equal(t, []survey.FileSystem{{Mount: "/srv/old plates", Kind: "ext4", Options: []string{"ro", "nofail"}}}, missing)
+	assert.Equal(t,
+		[]survey.FileSystem{{Mount: "/srv/old plates", Kind: "ext4", Options: []string{"ro", "nofail"}}}, missing)
 	assert.Empty(t, notMounted(hostconn.Local, table+"-none", nil))
 	s := &survey.Survey{Unknown: map[string]string{}}
 	readFileSystems(hostconn.Local, s, []string{"/srv/old plates/2026"}, table)
@@ -47,11 +48,13 @@ func TestInside(t *testing.T) {
 	require.NoError(t, os.Mkdir(filepath.Join(dir, "deep"), 0o700))
 	require.NoError(t, os.Symlink("a.db", filepath.Join(dir, "link")))
 	assert.Equal(t, []survey.Inside{
-		{UID: 1311, GID: 1400, Mode: "0640", Kind: survey.Regular, Count: 2, Example: "a.db"}, {UID: 0, GID: 0, Mode: "0700", Kind: survey.Folder, Count: 1, Example: "deep"},
+		{UID: 1311, GID: 1400, Mode: "0640", Kind: survey.Regular, Count: 2,
+			Example: "a.db"}, {UID: 0, GID: 0, Mode: "0700", Kind: survey.Folder, Count: 1, Example: "deep"},
 		{UID: 0, GID: 1400, Mode: "0640", Kind: survey.Regular, Count: 1, Example: "left.db"},
 	}, inside(hostconn.Local, dir))
 	// Version 2; owner rw, user 1312 r, group r, mask r, others none (acl(5), as the kernel keeps it).
-	list := []byte{2, 0, 0, 0, 1, 0, 6, 0, 255, 255, 255, 255, 2, 0, 4, 0, 0x20, 5, 0, 0, 4, 0, 4, 0, 255, 255, 255, 255, 16, 0, 4, 0, 255, 255, 255, 255, 32, 0, 0, 0, 255, 255, 255, 255}
+	list := []byte{2, 0, 0, 0, 1, 0, 6, 0, 255, 255, 255, 255, 2, 0, 4, 0, 0x20, 5, 0, 0, 4, 0, 4, 0, 255,
+		255, 255, 255, 16, 0, 4, 0, 255, 255, 255, 255, 32, 0, 0, 0, 255, 255, 255, 255}
 	require.NoError(t, xattr.Set(filepath.Join(dir, "left.db"), "system.posix_acl_access", list))
 	assert.Len(t, inside(hostconn.Local, dir), 2, "its mode does not say it all")
 	assert.Empty(t, inside(hostconn.Local, dir+"/none"))
@@ -60,7 +63,8 @@ func TestInside(t *testing.T) {
 func TestDevicesAndRoutes(t *testing.T) {
 	s := &survey.Survey{Unknown: map[string]string{}}
 	readDevices(hostconn.Local, s, []string{"/dev/null", "/dev/no-lamp", "/dev/null"})
-	assert.Equal(t, []survey.DeviceFile{{Path: "/dev/no-lamp", Missing: true}, {Path: "/dev/null", Mode: "0666"}}, s.Devices)
+	assert.Equal(t,
+		[]survey.DeviceFile{{Path: "/dev/no-lamp", Missing: true}, {Path: "/dev/null", Mode: "0666"}}, s.Devices)
 	readRoutes(hostconn.Local, s)
 	for _, r := range s.Routes {
 		assert.NotEqual(t, "0.0.0.0/0", r.Subnet, "the default way overlaps everything")

@@ -23,7 +23,9 @@ func TestHostInAFolder(t *testing.T) {
 		"/etc/timezone": "Atlantic/Faroe\n",
 		"/etc/fstab":    "UUID=1 / ext4 defaults 0 1\nUUID=2 /srv/skerry ext4 defaults 0 2\n",
 		"/proc/sys/net/ipv4/ip_unprivileged_port_start": "80\n",
-		"/proc/net/tcp":                "  sl  local_address rem_address   st tx_queue rx_queue tr tm->when retrnsmt   uid  timeout inode\n   0: 050200C0:2224 00000000:0000 0A 00000000:00000000 00:00000000 00000000  1311        0 4711 1 0000000000000000 100 0 0 10 0\n",
+		"/proc/net/tcp": "  sl  local_address rem_address   st tx_queue rx_queue tr " +
+			"tm->when retrnsmt   uid  timeout inode\n   0: 050200C0:2224 00000000:0000 0A " +
+			"00000000:00000000 00:00000000 00000000  1311        0 4711 1 0000000000000000 100 0 0 10 0\n",
 		"/proc/self/mountinfo":         "22 1 8:1 / / rw,relatime - ext4 /dev/sda1 rw\n",
 		"/srv/skerry/Journals/1911.md": "calm",
 		"/dev/lamp0":                   "",
@@ -36,10 +38,15 @@ func TestHostInAFolder(t *testing.T) {
 	s := &survey.Survey{Unknown: map[string]string{}}
 	wanted := readFiles(from, s, func(s *survey.Survey) survey.Ask {
 		assert.Equal(t, "Atlantic/Faroe", s.Timezone)
-		return survey.Ask{Paths: []string{"/srv/skerry/journals", "/srv/skerry/diary", "/etc/hostname"}, Devices: []string{"/dev/lamp0", "/dev/null"}}
+		return survey.Ask{
+			Paths:   []string{"/srv/skerry/journals", "/srv/skerry/diary", "/etc/hostname"},
+			Devices: []string{"/dev/lamp0", "/dev/null"},
+		}
 	})
 	assert.Len(t, wanted.Paths, 3)
-	assert.Equal(t, []survey.Account{{Name: "root"}, {Name: "keeper", UID: 1311, GID: 1400, Groups: []survey.ID{1400}}}, s.Accounts)
+	assert.Equal(t,
+		[]survey.Account{{Name: "root"}, {Name: "keeper", UID: 1311, GID: 1400, Groups: []survey.ID{1400}}},
+		s.Accounts)
 	assert.Equal(t, 80, s.UnprivilegedPortStart)
 	assert.Equal(t, []survey.Listener{{Protocol: "tcp", Address: "192.0.2.5", Port: 8740}}, s.Listeners)
 	assert.Equal(t, "only root may see which processes of others listen", s.Unknown["processes"])

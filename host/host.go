@@ -17,8 +17,14 @@ import (
 // Survey looks at a host. What the lab wants to know of it is asked once accounts and zone are known, because
 // paths may depend on them; logins are the credentials for the registries of its images. The survey is usable
 // even with an error, which is then an *[engine.Unreachable]: it holds what is known without the engine.
-func Survey(ctx context.Context, h *lab.Host, logins *registry.Logins, ask func(*survey.Survey) survey.Ask) (s *survey.Survey, err error) {
-	s = &survey.Survey{Survey: survey.Version, Host: h.Name, Taken: time.Now().UTC().Truncate(time.Second), Unknown: map[string]string{}}
+func Survey(ctx context.Context, h *lab.Host, logins *registry.Logins,
+	ask func(*survey.Survey) survey.Ask) (s *survey.Survey, err error) {
+	s = &survey.Survey{
+		Survey:  survey.Version,
+		Host:    h.Name,
+		Taken:   time.Now().UTC().Truncate(time.Second),
+		Unknown: map[string]string{},
+	}
 	e, err := engine.DialHost(ctx, h)
 	if err != nil {
 		s.Unknown["engine"] = err.Error()
@@ -66,9 +72,11 @@ func readFiles(from hostconn.Files, s *survey.Survey, ask func(*survey.Survey) s
 }
 
 // surveyStandIn takes the facts of the machine from the stand-in engine: it stands in for the whole host.
-func surveyStandIn(ctx context.Context, e *engine.Engine, s, machine *survey.Survey, ask func(*survey.Survey) survey.Ask) (*survey.Survey, error) {
+func surveyStandIn(ctx context.Context, e *engine.Engine, s, machine *survey.Survey,
+	ask func(*survey.Survey) survey.Ask) (*survey.Survey, error) {
 	s.Timezone, s.UnprivilegedPortStart = machine.Timezone, machine.UnprivilegedPortStart
-	s.Accounts, s.Groups, s.Listeners, s.FileSystems = machine.Accounts, machine.Groups, machine.Listeners, machine.FileSystems
+	s.Accounts, s.Groups, s.Listeners, s.FileSystems = machine.Accounts, machine.Groups, machine.Listeners,
+		machine.FileSystems
 	s.Routes, s.Devices = machine.Routes, machine.Devices
 	wanted := ask(s)
 	known := map[string]survey.Path{}
@@ -81,7 +89,11 @@ func surveyStandIn(ctx context.Context, e *engine.Engine, s, machine *survey.Sur
 		if found, ok := known[p]; ok {
 			s.Paths = append(s.Paths, found)
 		} else {
-			s.Paths = append(s.Paths, survey.Path{Path: p, Kind: survey.Missing, Near: beside(p, nearAmong(p, names))})
+			s.Paths = append(s.Paths, survey.Path{
+				Path: p,
+				Kind: survey.Missing,
+				Near: beside(p, nearAmong(p, names)),
+			})
 		}
 	}
 	return s, surveyEngine(ctx, e, s, wanted)

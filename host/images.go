@@ -40,7 +40,8 @@ func readImages(ctx context.Context, e *engine.Engine, s *survey.Survey, referen
 
 // askImage returns what is known of an image, also that nobody has it. An error says why that could not be
 // found out.
-func askImage(ctx context.Context, e *engine.Engine, r *registries, reference, platform string) (survey.Image, error) {
+func askImage(ctx context.Context, e *engine.Engine, r *registries,
+	reference, platform string) (survey.Image, error) {
 	image, err := e.Image(ctx, reference)
 	if err == nil || !errors.Is(err, engine.ErrNotFound) {
 		return image, err
@@ -63,5 +64,7 @@ func askImage(ctx context.Context, e *engine.Engine, r *registries, reference, p
 	case errors.Is(err, engine.ErrNotFound):
 		err = errors.New("it names no registry, and this engine does not say which one it takes")
 	}
-	return survey.Image{}, errors.New("it is not on the host, and its registry did not say whether it has it: " + strings.TrimSpace(err.Error()))
+	return survey.Image{},
+		errors.New("it is not on the host, and its registry did not say whether it has it: " +
+			strings.TrimSpace(err.Error()))
 }

@@ -125,7 +125,11 @@ func readListeners(from hostconn.Files, s *survey.Survey) {
 	inodes := map[uint64]int{}
 	add := func(protocol string, address net.IP, port, inode uint64) {
 		inodes[inode] = len(s.Listeners)
-		s.Listeners = append(s.Listeners, survey.Listener{Protocol: protocol, Address: address.String(), Port: int(port)})
+		s.Listeners = append(s.Listeners, survey.Listener{
+			Protocol: protocol,
+			Address:  address.String(),
+			Port:     int(port),
+		})
 	}
 	//lint:ignore SA1019 the files of /proc are there in every namespace and need no rights; netlink is neither
 	for _, read := range []func() (procfs.NetTCP, error){proc.NetTCP, proc.NetTCP6} {

@@ -55,15 +55,25 @@ func TestListeners(t *testing.T) {
 func TestAccounts(t *testing.T) {
 	dir := t.TempDir()
 	passwd, group := filepath.Join(dir, "passwd"), filepath.Join(dir, "group")
-	require.NoError(t, os.WriteFile(passwd, []byte("root:x:0:0:root:/root:/bin/sh\n# a comment\nkeeper:x:1311:1400::/home/keeper:/bin/sh\nfar:x:4294967294:2147483650::/:/bin/sh\nbroken:x:y:z:::\n"), 0o600))
+	require.NoError(t,
+		os.WriteFile(passwd,
+			[]byte(
+				"root:x:0:0:root:/root:/bin/sh\n# a comment\nkeeper:x:1311:1400::/home/keeper:/bin/sh\n"+
+					"far:x:4294967294:2147483650::/:/bin/sh\nbroken:x:y:z:::\n"), 0o600))
 	require.NoError(t, os.WriteFile(group, []byte("watch:x:1400:\nengine:x:1410:keeper,ranger\n"), 0o600))
 	s := &survey.Survey{Unknown: map[string]string{}}
 	readAccounts(hostconn.Local, s, passwd, group)
-	assert.Equal(t, []survey.Account{{Name: "root"}, {Name: "keeper", UID: 1311, GID: 1400, Groups: []survey.ID{1410}}, {Name: "far", UID: 4294967294, GID: 2147483650}}, s.Accounts, "ids have 32 bits, also on machines whose int has no more")
+	assert.Equal(t,
+		[]survey.Account{
+			{Name: "root"},
+			{Name: "keeper", UID: 1311, GID: 1400, Groups: []survey.ID{1410}},
+			{Name: "far", UID: 4294967294, GID: 2147483650},
+		}, s.Accounts, "ids have 32 bits, also on machines whose int has no more")
 	assert.Equal(t, []survey.Group{{Name: "watch", GID: 1400}, {Name: "engine", GID: 1410}}, s.Groups)
 	// A group may have more members than a line of 64 KiB holds; no machine has a file of any size.
 	members := "keeper" + strings.Repeat(",ranger", 20_000)
-	require.NoError(t, os.WriteFile(group, []byte("watch:x:1400:\ncrowd:x:1411:"+members+"\nengine:x:1410:keeper\n"), 0o600))
+	require.NoError(t,
+		os.WriteFile(group, []byte("watch:x:1400:\ncrowd:x:1411:"+members+"\nengine:x:1410:keeper\n"), 0o600))
 	s = &survey.Survey{Unknown: map[string]string{}}
 	readAccounts(hostconn.Local, s, passwd, group)
 	assert.Equal(t, []survey.ID{1411, 1410}, s.Accounts[1].Groups)
@@ -100,14 +110,31 @@ func TestPaths(t *testing.T) {
 	defer socket.Close()
 
 	s := &survey.Survey{Unknown: map[string]string{}}
-	readPaths(hostconn.Local, s, []string{dir + "/link", dir + "/tide-log/desk", dir + "/journals.txt", dir + "/journal.txt", dir + "/s", dir + "/journal.txt/x", dir + "/gone"})
+	readPaths(hostconn.Local, s,
+		[]string{dir + "/link", dir + "/tide-log/desk", dir + "/journals.txt", dir + "/journal.txt",
+			dir + "/s", dir + "/journal.txt/x", dir + "/gone"})
 	get := func(name string) survey.Path {
 		p, ok := s.Path(dir + name)
 		require.True(t, ok, name)
 		return p
 	}
-	assert.Equal(t, survey.Path{Path: dir + "/link", Kind: survey.Folder, Real: dir + "/Tide-Log", UID: survey.ID(os.Getuid()), GID: survey.ID(os.Getgid()), Mode: "0750", Inside: []survey.Inside{{UID: survey.ID(os.Getuid()), GID: survey.ID(os.Getgid()), Mode: "0750", Kind: survey.Folder, Count: 1, Example: "desk"}}}, get("/link"))
-	assert.Equal(t, survey.Path{Path: dir + "/tide-log/desk", Kind: survey.Missing, Near: []string{dir + "/Tide-Log/desk"}}, get("/tide-log/desk"))
+	assert.Equal(t,
+		survey.Path{
+			Path: dir + "/link",
+			Kind: survey.Folder,
+			Real: dir + "/Tide-Log",
+			UID:  survey.ID(os.Getuid()),
+			GID:  survey.ID(os.Getgid()),
+			Mode: "0750",
+			Inside: []survey.Inside{{UID: survey.ID(os.Getuid()), GID: survey.ID(os.Getgid()), Mode: "0750",
+				Kind: survey.Folder, Count: 1, Example: "desk"}},
+		}, get("/link"))
+	assert.Equal(t,
+		survey.Path{
+			Path: dir + "/tide-log/desk",
+			Kind: survey.Missing,
+			Near: []string{dir + "/Tide-Log/desk"},
+		}, get("/tide-log/desk"))
 	assert.Equal(t, []string{"journal.txt"}, get("/journals.txt").Near)
 	assert.Equal(t, survey.Regular, get("/journal.txt").Kind)
 	assert.Equal(t, survey.Socket, get("/s").Kind)

@@ -66,7 +66,14 @@ func stat(from hostconn.Files, p string) survey.Path {
 	case err != nil:
 		return survey.Path{Path: p, Kind: survey.Hidden}
 	}
-	out := survey.Path{Path: p, Kind: kindOf(info.Mode), Real: p, UID: info.UID, GID: info.GID, Mode: fmt.Sprintf("%04o", info.Bits)}
+	out := survey.Path{
+		Path: p,
+		Kind: kindOf(info.Mode),
+		Real: p,
+		UID:  info.UID,
+		GID:  info.GID,
+		Mode: fmt.Sprintf("%04o", info.Bits),
+	}
 	if real, err := from.Real(p); err == nil {
 		out.Real = real
 	}
@@ -133,7 +140,12 @@ func readVolumes(ctx context.Context, e *engine.Engine, s *survey.Survey, names 
 		if from := e.Conn.Files; from != nil && path.IsAbs(v.Place) {
 			p := stat(from, v.Place)
 			if entries, err := from.Names(v.Place, 1); err == nil && p.Kind == survey.Folder {
-				s.Volumes[i].Root = &survey.VolumeRoot{UID: p.UID, GID: p.GID, Mode: p.Mode, Empty: len(entries) == 0}
+				s.Volumes[i].Root = &survey.VolumeRoot{
+					UID:   p.UID,
+					GID:   p.GID,
+					Mode:  p.Mode,
+					Empty: len(entries) == 0,
+				}
 				continue
 			}
 		}
@@ -208,7 +220,9 @@ func nearAmong(p string, names []string) []string {
 			alike = append(alike, n)
 		}
 	}
-	slices.SortStableFunc(alike, func(a, b string) int { return cmp.Or(cmp.Compare(distance(a), distance(b)), cmp.Compare(a, b)) })
+	slices.SortStableFunc(alike, func(a, b string) int {
+		return cmp.Or(cmp.Compare(distance(a), distance(b)), cmp.Compare(a, b))
+	})
 	return alike[:min(3, len(alike))]
 }
 

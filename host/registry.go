@@ -70,7 +70,8 @@ func (r *registries) image(ctx context.Context, reference, platform string) (sur
 	}
 	ctx, cancel := context.WithTimeout(ctx, askWithin)
 	defer cancel()
-	options := []remote.Option{remote.WithContext(ctx), remote.WithAuthFromKeychain(r.logins), remote.WithTransport(registry.Transport()), remote.WithRetryBackoff(patience)}
+	options := []remote.Option{remote.WithContext(ctx), remote.WithAuthFromKeychain(r.logins),
+		remote.WithTransport(registry.Transport()), remote.WithRetryBackoff(patience)}
 	i, err := r.fetch(ref, platform, options)
 	var answer *transport.Error
 	switch {
@@ -79,7 +80,8 @@ func (r *registries) image(ctx context.Context, reference, platform string) (sur
 		return i, nil
 	case errors.As(err, &answer) && saysAbsent(answer):
 		near, _ := tagsNear(ref, options)
-		return survey.Image{Reference: reference, Source: survey.Absent, Near: near}, fmt.Errorf("%s: %w", reference, engine.ErrNotFound)
+		return survey.Image{Reference: reference, Source: survey.Absent, Near: near},
+			fmt.Errorf("%s: %w", reference, engine.ErrNotFound)
 	case errors.As(err, &answer):
 		return survey.Image{}, errors.New(refusal(answer.StatusCode))
 	}
@@ -202,7 +204,8 @@ func choose(index v1.ImageIndex, platform string) (v1.Image, []string, error) {
 }
 
 func (r *registries) file(digest v1.Hash, platform string) string {
-	return filepath.Join(r.cache, digest.Algorithm+"-"+digest.Hex+"-"+strings.ReplaceAll(platform, "/", "-")+".json")
+	return filepath.Join(r.cache,
+		digest.Algorithm+"-"+digest.Hex+"-"+strings.ReplaceAll(platform, "/", "-")+".json")
 }
 
 func (r *registries) known(digest v1.Hash, platform string) (i survey.Image, ok bool) {

@@ -40,7 +40,9 @@ func sensorFor(t *testing.T, architecture string) v1.Image {
 	config = config.DeepCopy()
 	config.OS, config.Architecture = "linux", architecture
 	config.Config = v1.Config{
-		User: "1311", Env: []string{"LEVEL=info"}, Entrypoint: []string{"/sensor"}, ExposedPorts: map[string]struct{}{"8080/tcp": {}, "5683/udp": {}}, Volumes: map[string]struct{}{"/readings": {}},
+		User: "1311", Env: []string{"LEVEL=info"}, Entrypoint: []string{"/sensor"},
+		ExposedPorts: map[string]struct{}{"8080/tcp": {}, "5683/udp": {}},
+		Volumes:      map[string]struct{}{"/readings": {}},
 	}
 	image, err = mutate.ConfigFile(image, config)
 	require.NoError(t, err)
@@ -70,9 +72,18 @@ func TestImagesInRegistries(t *testing.T) {
 	at, behind := strings.TrimPrefix(served.URL, "http://"), strings.TrimPrefix(locked.URL, "http://")
 	one, other := sensorFor(t, "amd64"), sensorFor(t, "arm64")
 	index := mutate.AppendManifests(empty.Index,
-		mutate.IndexAddendum{Add: other, Descriptor: v1.Descriptor{Platform: &v1.Platform{OS: "linux", Architecture: "arm64"}}},
-		mutate.IndexAddendum{Add: one, Descriptor: v1.Descriptor{Platform: &v1.Platform{OS: "linux", Architecture: "amd64"}}},
-		mutate.IndexAddendum{Add: one, Descriptor: v1.Descriptor{Platform: &v1.Platform{OS: "unknown", Architecture: "unknown"}}})
+		mutate.IndexAddendum{
+			Add:        other,
+			Descriptor: v1.Descriptor{Platform: &v1.Platform{OS: "linux", Architecture: "arm64"}},
+		},
+		mutate.IndexAddendum{
+			Add:        one,
+			Descriptor: v1.Descriptor{Platform: &v1.Platform{OS: "linux", Architecture: "amd64"}},
+		},
+		mutate.IndexAddendum{
+			Add:        one,
+			Descriptor: v1.Descriptor{Platform: &v1.Platform{OS: "unknown", Architecture: "unknown"}},
+		})
 	push := func(reference string, write func(name.Reference) error) {
 		ref, err := name.ParseReference(at + "/" + reference)
 		require.NoError(t, err)
@@ -89,12 +100,20 @@ func TestImagesInRegistries(t *testing.T) {
 	size, err := layer[0].Size()
 	require.NoError(t, err)
 
-	r := &registries{logins: &logins.Logins{}, cache: filepath.Join(t.TempDir(), "images"), dead: map[string]error{}}
+	r := &registries{
+		logins: &logins.Logins{},
+		cache:  filepath.Join(t.TempDir(), "images"),
+		dead:   map[string]error{},
+	}
 	want := survey.Image{
-		Source: survey.FromRegistry, User: "1311", Env: map[string]string{"LEVEL": "info"}, Entrypoint: []string{"/sensor"}, Ports: []string{"5683/udp", "8080/tcp"}, Volumes: []string{"/readings"},
+		Source: survey.FromRegistry, User: "1311", Env: map[string]string{"LEVEL": "info"},
+		Entrypoint: []string{"/sensor"}, Ports: []string{"5683/udp", "8080/tcp"}, Volumes: []string{"/readings"},
 		Layers: map[string]int64{digest.Hex[:12]: size},
 	}
-	for reference, platforms := range map[string][]string{"skerry/sensor:1.4": {"linux/amd64"}, "skerry/both:1": {"linux/arm64", "linux/amd64"}} {
+	for reference, platforms := range map[string][]string{
+		"skerry/sensor:1.4": {"linux/amd64"},
+		"skerry/both:1":     {"linux/arm64", "linux/amd64"},
+	} {
 		want.Reference, want.Platforms = at+"/"+reference, platforms
 		for _, most := range []int{6, 2} {
 			asked.Range(func(path, _ any) bool { asked.Delete(path); return true })
@@ -104,7 +123,8 @@ func TestImagesInRegistries(t *testing.T) {
 			assert.Regexp(t, "^sha256:", got.Digest)
 			want.Digest = got.Digest
 			assert.Equal(t, want, got)
-			assert.LessOrEqual(t, requests.Load(), int64(most), "the second time only its digest is asked for, and the version of the protocol")
+			assert.LessOrEqual(t, requests.Load(), int64(most),
+				"the second time only its digest is asked for, and the version of the protocol")
 			_, pulled := asked.Load("/v2/" + strings.Split(reference, ":")[0] + "/blobs/" + digest.String())
 			assert.False(t, pulled, "no layer is asked for")
 		}
@@ -114,14 +134,21 @@ func TestImagesInRegistries(t *testing.T) {
 
 	got, err := r.image(t.Context(), at+"/skerry/sensor:14", "linux/amd64")
 	assert.ErrorIs(t, err, engine.ErrNotFound)
-	assert.Equal(t, survey.Image{Reference: at + "/skerry/sensor:14", Source: survey.Absent, Near: []string{"1.4", "14.0", "1.40", "2", "14-beta"}}, got)
+	assert.Equal(t,
+		survey.Image{
+			Reference: at + "/skerry/sensor:14",
+			Source:    survey.Absent,
+			Near:      []string{"1.4", "14.0", "1.40", "2", "14-beta"},
+		}, got)
 	_, err = r.image(t.Context(), at+"/skerry/sensors:1.4", "linux/amd64")
 	assert.ErrorIs(t, err, engine.ErrNotFound, "no such repository")
 
 	_, err = r.image(t.Context(), behind+"/skerry/sensor:1.4", "linux/amd64")
 	assert.EqualError(t, err, "it needs a login (status 401)")
 	t.Setenv("DOCKER_CONFIG", t.TempDir())
-	require.NoError(t, os.WriteFile(filepath.Join(os.Getenv("DOCKER_CONFIG"), "config.json"), []byte(`{"auths": {"`+behind+`": {"username": "keeper", "password": "of the light"}}}`), 0o600))
+	require.NoError(t,
+		os.WriteFile(filepath.Join(os.Getenv("DOCKER_CONFIG"), "config.json"),
+			[]byte(`{"auths": {"`+behind+`": {"username": "keeper", "password": "of the light"}}}`), 0o600))
 	_, err = r.image(t.Context(), behind+"/skerry/sensor:1.4", "linux/amd64")
 	assert.NoError(t, err, "the login of the engine's auth file")
 }
@@ -129,7 +156,9 @@ func TestImagesInRegistries(t *testing.T) {
 // Only a registry that says so makes an image absent.
 func TestRegistriesThatRefuse(t *testing.T) {
 	for status, says := range map[int]string{
-		http.StatusUnauthorized: "needs a login", http.StatusForbidden: "needs a login", http.StatusTooManyRequests: "asked too often", http.StatusNotFound: "status 404", http.StatusBadGateway: "status 502",
+		http.StatusUnauthorized: "needs a login", http.StatusForbidden: "needs a login",
+		http.StatusTooManyRequests: "asked too often", http.StatusNotFound: "status 404",
+		http.StatusBadGateway: "status 502",
 	} {
 		refuses := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 			if r.URL.Path != "/v2/" {
@@ -137,10 +166,12 @@ func TestRegistriesThatRefuse(t *testing.T) {
 			}
 		}))
 		r := &registries{logins: &logins.Logins{}, dead: map[string]error{}}
-		_, err := r.image(t.Context(), strings.TrimPrefix(refuses.URL, "http://")+"/skerry/sensor:1.4", "linux/amd64")
+		_, err := r.image(t.Context(), strings.TrimPrefix(refuses.URL, "http://")+"/skerry/sensor:1.4",
+			"linux/amd64")
 		refuses.Close()
 		require.ErrorContains(t, err, says)
-		assert.False(t, errors.Is(err, engine.ErrNotFound), "status %d says nothing about the image: %v", status, err)
+		assert.False(t, errors.Is(err, engine.ErrNotFound), "status %d says nothing about the image: %v",
+			status, err)
 	}
 	gone := httptest.NewServer(http.NotFoundHandler())
 	at := strings.TrimPrefix(gone.URL, "http://")

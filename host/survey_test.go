@@ -43,9 +43,10 @@ func TestSurveyOfThisMachine(t *testing.T) {
 }
 
 func TestSurveyWithoutEngine(t *testing.T) {
-	s, err := Survey(t.Context(), &lab.Host{Name: "lamp-room", Engine: "unix:///nowhere/engine.sock"}, &registry.Logins{}, func(*survey.Survey) survey.Ask {
-		return survey.Ask{Paths: []string{"/etc"}}
-	})
+	s, err := Survey(t.Context(), &lab.Host{Name: "lamp-room", Engine: "unix:///nowhere/engine.sock"},
+		&registry.Logins{}, func(*survey.Survey) survey.Ask {
+			return survey.Ask{Paths: []string{"/etc"}}
+		})
 	var u *engine.Unreachable
 	require.True(t, errors.As(err, &u))
 	assert.Contains(t, s.Unknown["engine"], "there is no socket")
@@ -62,9 +63,16 @@ func TestSurveyOfAStandIn(t *testing.T) {
 		Listeners: []survey.Listener{{Protocol: "tcp", Address: "0.0.0.0", Port: 8712, Process: "lampd", PID: 812}},
 		Paths:     []survey.Path{{Path: "/srv/skerry", Kind: survey.Folder, UID: 1311, GID: 1400, Mode: "0750"}},
 	}
-	h := &lab.Host{Name: "lamp-room", Engine: enginetest.StandIn(t, standin.Options{Machine: machine, Platform: "linux/arm64"})}
+	h := &lab.Host{
+		Name:   "lamp-room",
+		Engine: enginetest.StandIn(t, standin.Options{Machine: machine, Platform: "linux/arm64"}),
+	}
 	s, err := Survey(t.Context(), h, &registry.Logins{}, func(*survey.Survey) survey.Ask {
-		return survey.Ask{Paths: []string{"/srv/Skerry", "/srv/skerry"}, Images: []string{enginetest.Page, "registry.skerry.example/probe:pulled", "registry.skerry.example/nobody:1"}}
+		return survey.Ask{
+			Paths: []string{"/srv/Skerry", "/srv/skerry"},
+			Images: []string{enginetest.Page, "registry.skerry.example/probe:pulled",
+				"registry.skerry.example/nobody:1"},
+		}
 	})
 	require.NoError(t, err)
 	assert.Equal(t, []string{"linux/arm64", "Atlantic/Faroe"}, []string{s.Platform, s.Timezone})
@@ -75,14 +83,25 @@ func TestSurveyOfAStandIn(t *testing.T) {
 	for _, i := range s.Images {
 		sources[i.Reference] = i.Source
 	}
-	assert.Equal(t, map[string]string{enginetest.Page: survey.FromEngine, "registry.skerry.example/probe:pulled": survey.FromRegistry, "registry.skerry.example/nobody:1": survey.Absent}, sources)
+	assert.Equal(t,
+		map[string]string{
+			enginetest.Page:                        survey.FromEngine,
+			"registry.skerry.example/probe:pulled": survey.FromRegistry,
+			"registry.skerry.example/nobody:1":     survey.Absent,
+		}, sources)
 }
 
 func TestListenersOfContainers(t *testing.T) {
 	s := &survey.Survey{
-		Listeners:  []survey.Listener{{Protocol: "tcp", Address: "0.0.0.0", Port: 8710, Process: "forwarder"}, {Protocol: "udp", Address: "0.0.0.0", Port: 8710}, {Protocol: "tcp", Address: "::", Port: 8711}},
-		Containers: []survey.Container{{Name: "tide-log.desk", Ports: []string{"0.0.0.0:8710 -> 80/tcp", "[::]:8711 -> 81/tcp"}}},
+		Listeners: []survey.Listener{
+			{Protocol: "tcp", Address: "0.0.0.0", Port: 8710, Process: "forwarder"},
+			{Protocol: "udp", Address: "0.0.0.0", Port: 8710},
+			{Protocol: "tcp", Address: "::", Port: 8711},
+		},
+		Containers: []survey.Container{{Name: "tide-log.desk",
+			Ports: []string{"0.0.0.0:8710 -> 80/tcp", "[::]:8711 -> 81/tcp"}}},
 	}
 	nameContainers(s)
-	assert.Equal(t, []string{"tide-log.desk", "", "tide-log.desk"}, []string{s.Listeners[0].Container, s.Listeners[1].Container, s.Listeners[2].Container})
+	assert.Equal(t, []string{"tide-log.desk", "", "tide-log.desk"},
+		[]string{s.Listeners[0].Container, s.Listeners[1].Container, s.Listeners[2].Container})
 }

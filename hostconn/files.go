@@ -32,7 +32,8 @@ type Files interface {
 
 // Info is what stands at a path.
 type Info struct {
-	Mode     fs.FileMode // its kind
-	Bits     uint32      // permissions, with those for setting ids: the last four octal digits of st_mode (inode(7))
+	Mode fs.FileMode // its kind
+	// permissions, with those for setting ids: the last four octal digits of st_mode (inode(7))
+	Bits     uint32
 	UID, GID survey.ID
 }

@@ -35,7 +35,8 @@ const connects = 10 * time.Second
 func Open(ctx context.Context, h *lab.Host) (*Conn, error) {
 	c, err := open(ctx, h.Engine, h.TLS, h.Insecure)
 	var known *Unreachable
-	if errors.As(err, &known) && errors.Is(known.Err, fs.ErrNotExist) && strings.HasPrefix(known.Address, "unix://") {
+	if errors.As(err, &known) && errors.Is(known.Err, fs.ErrNotExist) &&
+		strings.HasPrefix(known.Address, "unix://") {
 		known.Sockets = sockets()
 		known.Do = declare.EngineLines(h.Name, known.Sockets)
 	}
@@ -56,7 +57,10 @@ func open(ctx context.Context, address string, files lab.TLS, insecure bool) (*C
 	if err != nil {
 		return nil, &Unreachable{Address: address, Because: err.Error(), Err: err}
 	}
-	c := &Conn{Address: address, Port: func(ctx context.Context, address string) (net.Conn, error) { return dial(ctx, "tcp", address) }}
+	c := &Conn{
+		Address: address,
+		Port:    func(ctx context.Context, address string) (net.Conn, error) { return dial(ctx, "tcp", address) },
+	}
 	switch at.Scheme {
 	case "unix":
 		if because, do, err := trySocket(ctx, at.Socket); err != nil {
@@ -68,7 +72,10 @@ func open(ctx context.Context, address string, files lab.TLS, insecure bool) (*C
 	case "tcp":
 		return c, c.overTCP(ctx, at, files, insecure)
 	}
-	return nil, &Unreachable{Address: address, Because: "this version of lantern reaches engines by unix://PATH and tcp://HOST:PORT only"}
+	return nil, &Unreachable{
+		Address: address,
+		Because: "this version of lantern reaches engines by unix://PATH and tcp://HOST:PORT only",
+	}
 }
 
 // Here reports whether an engine's address leads to this machine.
@@ -84,8 +91,10 @@ func Here(address string) bool {
 func (c *Conn) overTCP(ctx context.Context, at declare.EngineAddress, files lab.TLS, insecure bool) error {
 	if files.CA == "" && !at.Loopback() && !insecure {
 		return &Unreachable{
-			Address: c.Address, Because: "plain tcp lets everybody on the way read and change what is said; nothing was sent",
-			Do: "tls.ca, tls.cert and tls.key of the host in lab.toml make it safe; insecure = \"reason\" accepts it", Host: true,
+			Address: c.Address,
+			Because: "plain tcp lets everybody on the way read and change what is said; nothing was sent",
+			Do: "tls.ca, tls.cert and tls.key of the host in lab.toml make it safe; insecure " +
+				"= \"reason\" accepts it", Host: true,
 		}
 	}
 	for _, f := range []string{files.CA, files.Cert, files.Key} {

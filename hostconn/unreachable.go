@@ -105,7 +105,8 @@ func trySocket(ctx context.Context, socket string) (because, do string, err erro
 		conn.Close()
 		return "", "", nil
 	case errors.Is(err, fs.ErrNotExist):
-		return "there is no socket " + socket, "start the engine, or set engine in lab.toml to where its socket is", err
+		return "there is no socket " + socket,
+			"start the engine, or set engine in lab.toml to where its socket is", err
 	case errors.Is(err, fs.ErrPermission):
 		if info, statErr := os.Stat(socket); statErr == nil {
 			if st, ok := info.Sys().(*syscall.Stat_t); ok {
@@ -113,7 +114,8 @@ func trySocket(ctx context.Context, socket string) (because, do string, err erro
 				if g, err := user.LookupGroupId(strconv.Itoa(int(st.Gid))); err == nil {
 					group = g.Name
 				}
-				return "permission denied; the socket belongs to the group " + group, "become a member of " + group + ", or run lantern as root", err
+				return "permission denied; the socket belongs to the group " + group,
+					"become a member of " + group + ", or run lantern as root", err
 			}
 		}
 		return "permission denied", "run lantern as somebody who may use " + socket, err
@@ -135,7 +137,8 @@ func tryHost(ctx context.Context, at declare.EngineAddress) (because, do string,
 	case errors.As(err, &name):
 		return "the name " + at.Host + " does not resolve", "correct the name, or use the address", err
 	case errors.Is(err, syscall.ECONNREFUSED):
-		return fmt.Sprintf("%s refuses the connection: nothing listens on port %s there", at.Host, at.Port), "let the engine listen there, or correct the port", err
+		return fmt.Sprintf("%s refuses the connection: nothing listens on port %s there", at.Host, at.Port),
+			"let the engine listen there, or correct the port", err
 	case errors.Is(err, syscall.EHOSTUNREACH), errors.Is(err, syscall.ENETUNREACH):
 		return "there is no way to " + at.Host + " from here", "", err
 	case errors.As(err, &late) && late.Timeout():
@@ -156,7 +159,8 @@ func RefusedTLS(err error) string {
 	switch {
 	case errors.As(err, &authority) || strings.Contains(text, "certificate signed by unknown authority"):
 		return "its certificate was not made by tls.ca: it is another machine, or the certificates have changed"
-	case errors.As(err, &name) || strings.Contains(text, "certificate is valid for") || strings.Contains(text, "doesn't contain any IP SANs"):
+	case errors.As(err, &name) || strings.Contains(text, "certificate is valid for") ||
+		strings.Contains(text, "doesn't contain any IP SANs"):
 		return "its certificate is for another name or address"
 	case errors.As(err, &invalid) || strings.Contains(text, "certificate has expired"):
 		return "its certificate has expired, or is not valid yet"

@@ -28,19 +28,24 @@ func TestFacts(t *testing.T) {
 			require.NoError(t, err, string(out))
 		}
 		require.NoError(t, os.MkdirAll(filepath.Join(dir, "tide-log"), 0o755))
-		files := []string{"lab.toml", "tide-log/stack.toml", "tide-log/tide-log.env", "tide-log/tide-log-2.env", "a-name-that-is-longer-than-the-others.env"}
+		files := []string{"lab.toml", "tide-log/stack.toml", "tide-log/tide-log.env",
+			"tide-log/tide-log-2.env", "a-name-that-is-longer-than-the-others.env"}
 		for _, f := range files {
 			require.NoError(t, os.WriteFile(filepath.Join(dir, f), []byte("A=b\n"), 0o640))
 		}
 		git("init", "-q")
 		git("config", "index.version", version)
-		git("add", "skerry-light/lab.toml", "skerry-light/tide-log/stack.toml", "skerry-light/tide-log/tide-log.env")
+		git("add", "skerry-light/lab.toml", "skerry-light/tide-log/stack.toml",
+			"skerry-light/tide-log/tide-log.env")
 		git("add", "--intent-to-add", "skerry-light/a-name-that-is-longer-than-the-others.env")
 		require.NoError(t, os.Chmod(filepath.Join(dir, "tide-log/tide-log-2.env"), 0o604))
 		facts := Facts(dir, append(files, "gone.env"))
 		assert.Equal(t, map[string]lab.FileFact{
-			"lab.toml": {Mode: 0o640, Tracked: true}, "tide-log/stack.toml": {Mode: 0o640, Tracked: true}, "tide-log/tide-log.env": {Mode: 0o640, Tracked: true},
-			"tide-log/tide-log-2.env": {Mode: 0o604}, "a-name-that-is-longer-than-the-others.env": {Mode: 0o640, Tracked: true},
+			"lab.toml": {Mode: 0o640,
+				Tracked: true}, "tide-log/stack.toml": {Mode: 0o640,
+				Tracked: true}, "tide-log/tide-log.env": {Mode: 0o640, Tracked: true},
+			"tide-log/tide-log-2.env":                   {Mode: 0o604},
+			"a-name-that-is-longer-than-the-others.env": {Mode: 0o640, Tracked: true},
 		}, facts, "version "+version)
 	}
 	assert.Equal(t, map[string]lab.FileFact{}, Facts(t.TempDir(), []string{"lab.toml"}))
@@ -51,7 +56,8 @@ func TestOddGitIndex(t *testing.T) {
 	index := append([]byte("DIRC\x00\x00\x00\x04\x00\x00\x00\x02"), make([]byte, 62)...)
 	index = append(index, "\x00a\x00"...)
 	index = append(index, make([]byte, 62)...)
-	for _, drop := range []string{"\xff\xff\xff\xff\xff\xff\xff\xff\xff\x7f", "\x81\x80\x80\x80\x80\x80\x80\x80\x80\x00", "\x02", "\xff"} {
+	for _, drop := range []string{"\xff\xff\xff\xff\xff\xff\xff\xff\xff\x7f",
+		"\x81\x80\x80\x80\x80\x80\x80\x80\x80\x00", "\x02", "\xff"} {
 		_, err := gitIndex(append(append([]byte{}, index...), drop+"b\x00"...))
 		assert.ErrorIs(t, err, errIndex, "%q", drop)
 	}
@@ -77,7 +83,8 @@ func TestOtherRepositories(t *testing.T) {
 	require.NoError(t, err)
 	for _, text := range []string{"gitdir: " + elsewhere + "\n", "gitdir: " + relative + "\n"} {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, ".git"), []byte(text), 0o600))
-		assert.Equal(t, map[string]lab.FileFact{"tide-log/tide-log.env": {Mode: 0o600, Tracked: true}}, Facts(dir, nil), text)
+		assert.Equal(t, map[string]lab.FileFact{"tide-log/tide-log.env": {Mode: 0o600, Tracked: true}},
+			Facts(dir, nil), text)
 	}
 	require.NoError(t, os.WriteFile(filepath.Join(dir, ".git"), []byte("something else"), 0o600))
 	assert.False(t, Facts(dir, nil)["tide-log/tide-log.env"].Tracked)

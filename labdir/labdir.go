@@ -41,7 +41,9 @@ func Read(root *os.Root, path string) (string, error) {
 	case errors.Is(err, syscall.ENXIO): // a socket cannot be opened at all
 		return "", &declare.Unreadable{Message: path + " is no plain file"}
 	case err != nil:
-		return "", &declare.Unreadable{Message: fmt.Sprintf("%s cannot be read, or it is a link that leads out of the lab", path)}
+		return "", &declare.Unreadable{
+			Message: fmt.Sprintf("%s cannot be read, or it is a link that leads out of the lab", path),
+		}
 	}
 	defer f.Close()
 	text, err := read(f, MaxFile)
@@ -126,7 +128,8 @@ func Write(root *os.Root, path, was, text string, mode fs.FileMode) error {
 		return err
 	}
 	// Between this look and the new name there is nothing but that.
-	if again, err := Read(root, path); err == nil && again != now || err != nil && !missing || err == nil && missing {
+	if again, err := Read(root, path); err == nil && again != now || err != nil && !missing ||
+		err == nil && missing {
 		return ErrChanged
 	}
 	if err := root.Rename(temporary, path); err != nil {

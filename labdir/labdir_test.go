@@ -43,7 +43,8 @@ func TestOddFiles(t *testing.T) {
 	require.NoError(t, os.Symlink("/dev/zero", at("zero")))
 	require.NoError(t, os.Symlink("pipe", at("link-pipe")))
 	require.NoError(t, os.WriteFile(at("large"), make([]byte, labdir.MaxFile+1), 0o600))
-	for _, name := range []string{"pipe", "socket", "link-out", "link-out-absolute", "link-loop", "zero", "link-pipe", "large", "tide-log", "../outside.toml"} {
+	for _, name := range []string{"pipe", "socket", "link-out", "link-out-absolute", "link-loop", "zero",
+		"link-pipe", "large", "tide-log", "../outside.toml"} {
 		_, err := labdir.Read(root, name)
 		assert.Error(t, err, name)
 		assert.Error(t, labdir.Write(root, name, "", "ours", 0o600), name)
@@ -61,13 +62,15 @@ func TestWrite(t *testing.T) {
 	root, dir, _ := folder(t)
 	path := filepath.Join(dir, "tide-log", "stack.toml")
 	require.NoError(t, labdir.Write(root, "tide-log/stack.toml", "", "one", 0o640))
-	assert.ErrorIs(t, labdir.Write(root, "tide-log/stack.toml", "", "two", 0o640), labdir.ErrChanged, "it is there now")
+	assert.ErrorIs(t, labdir.Write(root, "tide-log/stack.toml", "", "two", 0o640), labdir.ErrChanged,
+		"it is there now")
 	assert.ErrorIs(t, labdir.Write(root, "tide-log/stack.toml", "other", "two", 0o640), labdir.ErrChanged)
 	assert.ErrorIs(t, labdir.Write(root, "tide-log/gone.toml", "one", "two", 0o640), labdir.ErrChanged)
 	require.NoError(t, os.Symlink("tide-log/stack.toml", filepath.Join(dir, "link")))
 	require.NoError(t, os.Chmod(path, 0o604))
 	// user::rw-, user:1311:rw-, group::r--, mask::rw-, other::r-- as linux/posix_acl_xattr.h lays it out.
-	acl := []byte{2, 0, 0, 0, 1, 0, 6, 0, 255, 255, 255, 255, 2, 0, 6, 0, 0x1f, 5, 0, 0, 4, 0, 4, 0, 255, 255, 255, 255, 0x10, 0, 6, 0, 255, 255, 255, 255, 0x20, 0, 4, 0, 255, 255, 255, 255}
+	acl := []byte{2, 0, 0, 0, 1, 0, 6, 0, 255, 255, 255, 255, 2, 0, 6, 0, 0x1f, 5, 0, 0, 4, 0, 4, 0, 255, 255,
+		255, 255, 0x10, 0, 6, 0, 255, 255, 255, 255, 0x20, 0, 4, 0, 255, 255, 255, 255}
 	hasACL := xattr.Set(path, "system.posix_acl_access", acl) == nil
 	if os.Geteuid() == 0 {
 		require.NoError(t, os.Chown(path, 1311, 1400))

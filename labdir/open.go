@@ -35,7 +35,9 @@ func Find(named string) (string, error) {
 			return at, nil
 		}
 		if at == filepath.Dir(at) {
-			return "", fmt.Errorf("there is no lab here: no %s in %s or above it%s; --lab DIR names one", declare.LabFile, dir, misnamed(dir))
+			return "",
+				fmt.Errorf("there is no lab here: no %s in %s or above it%s; --lab DIR names one",
+					declare.LabFile, dir, misnamed(dir))
 		}
 	}
 }
@@ -44,7 +46,8 @@ func Find(named string) (string, error) {
 func misnamed(dir string) string {
 	found, _ := os.ReadDir(dir)
 	for _, e := range found {
-		if name := e.Name(); !e.IsDir() && regexp.MustCompile(`(?i)^labs?\.(toml|tml|ya?ml|json)$`).MatchString(name) {
+		if name := e.Name(); !e.IsDir() &&
+			regexp.MustCompile(`(?i)^labs?\.(toml|tml|ya?ml|json)$`).MatchString(name) {
 			return "; " + name + " is not read"
 		}
 	}
@@ -68,7 +71,8 @@ func Open(dir string, overlay map[string]string) (*declare.Lab, error) {
 			continue
 		}
 		// A folder that may not be looked into may hold a stack: reading it says so.
-		if _, err := root.Lstat(e.Name() + "/" + declare.StackFile); err == nil || errors.Is(err, fs.ErrPermission) {
+		if _, err := root.Lstat(e.Name() + "/" + declare.StackFile); err == nil ||
+			errors.Is(err, fs.ErrPermission) {
 			stacks = append(stacks, e.Name())
 		} else {
 			strays = append(strays, straysIn(root, e.Name())...)

@@ -76,7 +76,13 @@ func (l *Logins) of(file *configfile.ConfigFile, server string) (authn.AuthConfi
 	}
 	if name == "" {
 		c, err := file.GetAuthConfig(server)
-		return authn.AuthConfig{Username: c.Username, Password: c.Password, Auth: c.Auth, IdentityToken: c.IdentityToken, RegistryToken: c.RegistryToken}, err
+		return authn.AuthConfig{
+			Username:      c.Username,
+			Password:      c.Password,
+			Auth:          c.Auth,
+			IdentityToken: c.IdentityToken,
+			RegistryToken: c.RegistryToken,
+		}, err
 	}
 	if l.NoHelpers {
 		return authn.AuthConfig{}, nil
@@ -84,7 +90,9 @@ func (l *Logins) of(file *configfile.ConfigFile, server string) (authn.AuthConfi
 	if filepath.Base(name) != name {
 		return authn.AuthConfig{}, fmt.Errorf("the auth file names a helper that is no plain name: %q", name)
 	}
-	c, err := helper.Get(func(args ...string) helper.Program { return &program{name: "docker-credential-" + name, args: args} }, server)
+	c, err := helper.Get(func(args ...string) helper.Program {
+		return &program{name: "docker-credential-" + name, args: args}
+	}, server)
 	if err != nil {
 		return authn.AuthConfig{}, nil // it has none, or is not there: registries then say so themselves
 	}

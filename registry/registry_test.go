@@ -34,7 +34,8 @@ func auths(t *testing.T, file any, helper string) {
 	text, err := json.Marshal(file)
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "config.json"), text, 0o600))
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "docker-credential-lamp"), []byte("#!/bin/sh\n"+helper+"\n"), 0o700))
+	require.NoError(t,
+		os.WriteFile(filepath.Join(dir, "docker-credential-lamp"), []byte("#!/bin/sh\n"+helper+"\n"), 0o700))
 }
 
 func TestLogins(t *testing.T) {
@@ -48,12 +49,19 @@ func TestLogins(t *testing.T) {
 		none         bool // NoHelpers
 		want         authn.AuthConfig
 	}{
-		{"in the file", "exit 1", map[string]any{"auths": map[string]any{at: map[string]string{"username": "keeper", "password": "x"}}}, false, authn.AuthConfig{Username: "keeper", Password: "x"}},
+		{"in the file", "exit 1",
+			map[string]any{
+				"auths": map[string]any{at: map[string]string{"username": "keeper", "password": "x"}},
+			}, false, authn.AuthConfig{Username: "keeper", Password: "x"}},
 		{"from a helper", says, store, false, authn.AuthConfig{Username: "keeper", Password: "of the light"}},
-		{"helper of this registry", says, map[string]any{"credHelpers": map[string]string{at: "lamp"}}, false, authn.AuthConfig{Username: "keeper", Password: "of the light"}},
+		{"helper of this registry", says, map[string]any{"credHelpers": map[string]string{at: "lamp"}}, false,
+			authn.AuthConfig{Username: "keeper", Password: "of the light"}},
 		{"helpers are off", says, store, true, authn.AuthConfig{}},
-		{"a helper that knows nothing", "echo credentials not found in native keychain; exit 1", store, false, authn.AuthConfig{}},
-		{"a helper that says too much", "while :; do echo aaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaa; done", store, false, authn.AuthConfig{}},
+		{"a helper that knows nothing", "echo credentials not found in native keychain; exit 1", store, false,
+			authn.AuthConfig{}},
+		{"a helper that says too much",
+			"while :; do echo aaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaa; done",
+			store, false, authn.AuthConfig{}},
 		{"a helper that is not there", "", map[string]any{"credsStore": "nobody"}, false, authn.AuthConfig{}},
 	} {
 		auths(t, c.file, c.helper)
@@ -88,7 +96,8 @@ func TestHelperThatHangs(t *testing.T) {
 	}
 	t.Parallel()
 	dir := t.TempDir()
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "docker-credential-lamp-hangs"), []byte("#!/bin/sh\nsleep 600\n"), 0o700))
+	require.NoError(t,
+		os.WriteFile(filepath.Join(dir, "docker-credential-lamp-hangs"), []byte("#!/bin/sh\nsleep 600\n"), 0o700))
 	began := time.Now()
 	_, err := registry.RunHelper(filepath.Join(dir, "docker-credential-lamp-hangs"), "get")
 	assert.Error(t, err)

@@ -44,7 +44,8 @@ type transport struct {
 }
 
 func (t *transport) RoundTrip(r *http.Request) (*http.Response, error) {
-	if r.URL.Scheme != "https" && !loopback(r.URL.Hostname()) && (r.Header.Get("Authorization") != "" || r.URL.User != nil) {
+	if r.URL.Scheme != "https" && !loopback(r.URL.Hostname()) &&
+		(r.Header.Get("Authorization") != "" || r.URL.User != nil) {
 		return nil, fmt.Errorf("%s: %w", r.URL.Hostname(), ErrPlain)
 	}
 	answer, err := t.inner.RoundTrip(r)
@@ -82,7 +83,8 @@ func Digest(ctx context.Context, reference string, logins *Logins) (string, erro
 	}
 	ctx, cancel := context.WithTimeout(ctx, askWithin)
 	defer cancel()
-	head, err := remote.Head(ref, remote.WithContext(ctx), remote.WithAuthFromKeychain(logins), remote.WithTransport(Transport()))
+	head, err := remote.Head(ref, remote.WithContext(ctx), remote.WithAuthFromKeychain(logins),
+		remote.WithTransport(Transport()))
 	if err != nil {
 		return "", err
 	}

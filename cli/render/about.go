@@ -88,14 +88,19 @@ func KeyNames(w io.Writer, p Paint, lab, stack []declare.KeyDoc) {
 // RuleNames lists the rules of the check, a line each.
 func RuleNames(w io.Writer, p Paint, rules []check.Rule) {
 	for _, r := range rules {
-		fmt.Fprintf(w, "  %-24s %s  %s\n", r.Name, p.Severity(r.Severity)+strings.Repeat(" ", len(check.Warning)-len(r.Severity)), r.Title)
+		fmt.Fprintf(w,
+			"  %-24s %s  %s\n", r.Name,
+			p.Severity(r.Severity)+strings.Repeat(" ", len(check.Warning)-len(r.Severity)), r.Title)
 	}
 	fmt.Fprintln(w, "\n"+p.Faint("lantern about RULE says more of each"))
 }
 
 // Reference writes all keys of both files as Markdown.
 func Reference(w io.Writer, lab, stack []declare.KeyDoc) {
-	fmt.Fprint(w, "# The files of a lab\n\nPrinted by `lantern about --all --format markdown`. Both files are TOML 1.0. A key that is not here is an error. `lantern schema lab` and `lantern schema stack` give the same to editors.\n")
+	fmt.Fprint(w,
+		"# The files of a lab\n\nPrinted by `lantern about --all --format markdown`. Both files are TOML "+
+			"1.0. A key that is not here is an error. `lantern schema lab` and `lantern schema stack` "+
+			"give the same to editors.\n")
 	fmt.Fprint(w, "\n## lab.toml\n\n")
 	keyTable(w, lab)
 	fmt.Fprint(w, "\n## STACK/stack.toml\n\n")
@@ -106,17 +111,22 @@ func Reference(w io.Writer, lab, stack []declare.KeyDoc) {
 // Rules writes all rules as Markdown: a table, then each with its texts.
 func Rules(w io.Writer, rules []check.Rule) {
 	cell := strings.NewReplacer("|", `\|`, "\n", " ⏎ ")
-	fmt.Fprint(w, "# The rules of the check\n\nPrinted by `lantern about --all rules`. `[check]` of lab.toml gives a rule another severity, `accept` accepts a finding, with a reason.\n\n"+
-		"| rule | severity | finds | needs | fix |\n| --- | --- | --- | --- | --- |\n")
+	fmt.Fprint(w,
+		"# The rules of the check\n\nPrinted by `lantern about --all rules`. `[check]` of lab.toml gives a "+
+			"rule another severity, `accept` accepts a finding, with a reason.\n\n"+
+			"| rule | severity | finds | needs | fix |\n| --- | --- | --- | --- | --- |\n")
 	for _, r := range rules {
 		mends := ""
 		if r.Mends {
 			mends = "✓"
 		}
-		fmt.Fprintf(w, "| [`%s`](#%s) | %s | %s | %s | %s |\n", r.Name, r.Name, r.Severity, cell.Replace(r.Title), needs(r.Needs), mends)
+		fmt.Fprintf(w, "| [`%s`](#%s) | %s | %s | %s | %s |\n", r.Name, r.Name, r.Severity,
+			cell.Replace(r.Title), needs(r.Needs), mends)
 	}
 	for _, r := range rules {
-		fmt.Fprintf(w, "\n## %s\n%s. %s\n\n```toml\n# wrong\n%s\n# right\n%s\n```\n", r.Name, strings.ToUpper(r.Title[:1])+r.Title[1:], r.Text, r.Mistake, r.Mended)
+		fmt.Fprintf(w,
+			"\n## %s\n%s. %s\n\n```toml\n# wrong\n%s\n# right\n%s\n```\n", r.Name,
+			strings.ToUpper(r.Title[:1])+r.Title[1:], r.Text, r.Mistake, r.Mended)
 	}
 }
 

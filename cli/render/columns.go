@@ -15,7 +15,9 @@ import (
 // givesWay are headings of columns in the order in which they become narrower on a terminal that is too
 // narrow for all: what is said beside comes first.
 var givesWay = []string{
-	"beyond the mode", "also in", "networks", "note", "what it did", "how", "why", "what", "wins over", "from", "who", "image", "belongs to", "near", "group", "owner", "whose", "seen at", "of", "ports", "folder", "path", "value", "as", "inside", "service",
+	"beyond the mode", "also in", "networks", "note", "what it did", "how", "why", "what", "wins over",
+	"from", "who", "image", "belongs to", "near", "group", "owner", "whose", "seen at", "of", "ports",
+	"folder", "path", "value", "as", "inside", "service",
 }
 
 // leastWidth is how narrow a column becomes that gives way, in letters: a word is only cut where it is longer.
@@ -25,7 +27,8 @@ const leastWidth = 24
 const cutWidth = 8
 
 // leftOut are headings of columns that are left out at last, in this order, where narrower ones do not help.
-var leftOut = []string{"beyond the mode", "also in", "host", "took", "near", "group", "mode", "entry", "owner", "networks", "for", "who"}
+var leftOut = []string{"beyond the mode", "also in", "host", "took", "near", "group", "mode", "entry",
+	"owner", "networks", "for", "who"}
 
 // columns writes rows under headings, indented and aligned, as wide as the terminal is. Long cells go on
 // below at a word.
@@ -39,7 +42,8 @@ func columns(w io.Writer, p Paint, heads []string, rows [][]string) {
 	}
 	heads, rows = filled(heads, rows)
 	heads, rows, widths, left := fit(heads, rows, p.width)
-	t := table.New().BorderTop(false).BorderBottom(false).BorderLeft(false).BorderRight(false).BorderColumn(false).BorderHeader(false).
+	t := table.New().BorderTop(false).BorderBottom(false).BorderLeft(false).BorderRight(false).BorderColumn(
+		false).BorderHeader(false).
 		Wrap(true).
 		StyleFunc(func(_, column int) lipgloss.Style {
 			if column == len(heads)-1 {
@@ -63,7 +67,8 @@ func columns(w io.Writer, p Paint, heads []string, rows [][]string) {
 		fmt.Fprintln(w, strings.TrimRight("  "+line, " \n"))
 	}
 	if len(left) > 0 {
-		fmt.Fprintln(w, p.Faint("  not shown here: "+strings.Join(left, ", ")+"; a wider window, or --format json, shows it"))
+		fmt.Fprintln(w,
+			p.Faint("  not shown here: "+strings.Join(left, ", ")+"; a wider window, or --format json, shows it"))
 	}
 }
 
@@ -85,7 +90,8 @@ func filled(heads []string, rows [][]string) ([]string, [][]string) {
 
 // fit makes columns narrower, and at last leaves some out, until a table is no wider than the terminal; 0 is
 // any width.
-func fit(heads []string, rows [][]string, terminal int) (keptHeads []string, keptRows [][]string, widths []int, left []string) {
+func fit(heads []string, rows [][]string,
+	terminal int) (keptHeads []string, keptRows [][]string, widths []int, left []string) {
 	widths, least := make([]int, len(heads)), make([]int, len(heads))
 	for j, h := range heads {
 		widths[j] = ansi.StringWidth(h)
@@ -95,7 +101,9 @@ func fit(heads []string, rows [][]string, terminal int) (keptHeads []string, kep
 				continue
 			}
 			widths[j] = max(widths[j], ansi.StringWidth(row[j]))
-			for _, word := range strings.FieldsFunc(ansi.Strip(row[j]), func(c rune) bool { return strings.ContainsRune(" /,", c) }) {
+			for _, word := range strings.FieldsFunc(ansi.Strip(row[j]), func(c rune) bool {
+				return strings.ContainsRune(" /,", c)
+			}) {
 				least[j] = max(least[j], min(1+ansi.StringWidth(word), leastWidth))
 			}
 		}

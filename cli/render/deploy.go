@@ -22,12 +22,18 @@ func Plan(w io.Writer, p Paint, s plan.Stack, verbose bool) {
 		host = " on " + s.Stack.Host.Name
 	}
 	if s.Unfinished {
-		fmt.Fprintf(w, "%s%s: %s\n", p.Head(s.Stack.Name), host, p.Look("a deploy is at work here, or has died in the middle; the next one finishes or undoes what it left"))
+		fmt.Fprintf(w,
+			"%s%s: %s\n", p.Head(s.Stack.Name), host,
+			p.Look(
+				"a deploy is at work here, or has died in the middle; the next one "+
+					"finishes or undoes what it left"))
 	}
 	if !s.Changes() {
 		fmt.Fprintf(w, "%s%s: up to date\n", p.Head(s.Stack.Name), host)
 		for _, reference := range s.Unasked {
-			fmt.Fprintf(w, "  %s %s: its registry does not say whether it has moved; a deploy fetches it, and replaces what runs if it has\n", p.Look("fetch   "), Harmless(reference))
+			fmt.Fprintf(w,
+				"  %s %s: its registry does not say whether it has moved; a deploy fetches it, and "+
+					"replaces what runs if it has\n", p.Look("fetch   "), Harmless(reference))
 		}
 		return
 	}
@@ -151,7 +157,8 @@ func (g *LineReporter) Event(e deploy.Event) {
 	if e.Service != "" {
 		who += "/" + e.Service
 	}
-	fmt.Fprintf(g.w, "  %s  %-24s %s\n", g.paint.Faint(fmt.Sprintf("%6.1fs", e.Time.Sub(g.began).Seconds())), who, text)
+	fmt.Fprintf(g.w,
+		"  %s  %-24s %s\n", g.paint.Faint(fmt.Sprintf("%6.1fs", e.Time.Sub(g.began).Seconds())), who, text)
 }
 
 // words says what an event means; "" for what is not worth a line.
@@ -226,7 +233,9 @@ func (g *LineReporter) pulling(e deploy.Event) string {
 
 // pulled says how much of an image is there.
 func pulled(e deploy.Event) string {
-	return fmt.Sprintf("%s of %s, %d of %s", units.HumanSize(float64(e.Bytes)), units.HumanSize(float64(e.Total)), e.LayersDone, declare.Counted(e.Layers, "layer"))
+	return fmt.Sprintf("%s of %s, %d of %s",
+		units.HumanSize(float64(e.Bytes)), units.HumanSize(float64(e.Total)), e.LayersDone,
+		declare.Counted(e.Layers, "layer"))
 }
 
 // Failure says how a deploy or a retirement of a stack ended otherwise than wanted.
@@ -263,10 +272,17 @@ func Failure(w io.Writer, p Paint, stack string, out deploy.Outcome) {
 	}
 	if out.Result == deploy.PutBack {
 		for _, v := range out.Stay {
-			fmt.Fprintf(w, "  %s\n", p.Faint("the volume "+Harmless(v)+", which it has made, stays with what is in it; lantern retire "+Harmless(stack)+" --with-volumes removes it"))
+			fmt.Fprintf(w,
+				"  %s\n",
+				p.Faint("the volume "+Harmless(v)+
+					", which it has made, stays with what is in it; lantern retire "+Harmless(stack)+
+					" --with-volumes removes it"))
 		}
 		if out.Plan != nil && ranBefore(out) {
-			fmt.Fprintf(w, "  %s   %s\n", p.Look("do"), "the files still declare the version that failed: fix them, or restore those of the old version with lantern revert "+Harmless(stack))
+			fmt.Fprintf(w,
+				"  %s   %s\n", p.Look("do"),
+				"the files still declare the version that failed: fix them, or restore those of the old "+
+					"version with lantern revert "+Harmless(stack))
 		}
 	}
 	for _, h := range out.ManualSteps {
@@ -276,13 +292,17 @@ func Failure(w io.Writer, p Paint, stack string, out deploy.Outcome) {
 
 // ranBefore reports whether anything of the stack ran before a deploy.
 func ranBefore(out deploy.Outcome) bool {
-	return out.Plan == nil || slices.ContainsFunc(out.Plan.Services, func(s plan.Service) bool { return s.Running != nil })
+	return out.Plan == nil ||
+		slices.ContainsFunc(out.Plan.Services, func(s plan.Service) bool { return s.Running != nil })
 }
 
 // writes reports whether a service that was replaced may write anywhere that outlives its container.
 func writes(s plan.Stack) bool {
 	return slices.ContainsFunc(s.Services, func(v plan.Service) bool {
-		return v.Action == plan.Replace && slices.ContainsFunc(v.Container.Mounts, func(m plan.Mount) bool { return m.Source != "" && !m.ReadOnly })
+		return v.Action == plan.Replace &&
+			slices.ContainsFunc(v.Container.Mounts, func(m plan.Mount) bool {
+				return m.Source != "" && !m.ReadOnly
+			})
 	})
 }
 
@@ -318,7 +338,8 @@ func Status(w io.Writer, p Paint, services []observe.Status, now time.Time) {
 		for i, l := range s.Links {
 			links[i] = p.Link(l)
 		}
-		rows = append(rows, []string{s.Host, s.Stack + "/" + s.Service, state, since, s.Image, strings.Join(links, " "), last})
+		rows = append(rows,
+			[]string{s.Host, s.Stack + "/" + s.Service, state, since, s.Image, strings.Join(links, " "), last})
 	}
 	if len(rows) == 0 {
 		fmt.Fprintln(w, "nothing is declared, and nothing of this lab runs")

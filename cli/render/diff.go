@@ -52,7 +52,9 @@ func Diff(w io.Writer, p Paint, path, old, new string, show func(string) string)
 			return 0, err
 		}
 		lines = strings.SplitAfter(text, "\n")
-		if !slices.ContainsFunc(lines, func(line string) bool { return strings.HasPrefix(line, " ") && differs(line) }) {
+		if !slices.ContainsFunc(lines, func(line string) bool {
+			return strings.HasPrefix(line, " ") && differs(line)
+		}) {
 			break
 		}
 	}

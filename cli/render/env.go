@@ -47,7 +47,11 @@ func withImage(s *lab.Service) []lab.Variable {
 	if h := s.Stack.Host; h != nil && h.Survey != nil {
 		if image, ok := h.Survey.Image(s.Image.Text); ok && image.Declares() {
 			for name, value := range image.Env {
-				brought := lab.Variable{Name: name, Value: secret.Of(value, declare.IsSecret(name)), Origin: fromImage}
+				brought := lab.Variable{
+					Name:   name,
+					Value:  secret.Of(value, declare.IsSecret(name)),
+					Origin: fromImage,
+				}
 				i := slices.IndexFunc(all, func(v lab.Variable) bool { return v.Name == name })
 				if i < 0 {
 					all = append(all, brought)

@@ -54,7 +54,8 @@ func Findings(w io.Writer, p Paint, l *lab.Lab, r check.Result, verbose bool) {
 	}
 	if verbose {
 		for _, s := range r.Skipped {
-			fmt.Fprintf(w, "%s\n", p.Faint(Harmless(fmt.Sprintf("skipped: %s for %s: %s", s.Rule, s.Subject, s.Why))))
+			fmt.Fprintf(w,
+				"%s\n", p.Faint(Harmless(fmt.Sprintf("skipped: %s for %s: %s", s.Rule, s.Subject, s.Why))))
 		}
 	}
 	fmt.Fprintln(w, totals(p, l, r, verbose))
@@ -68,7 +69,8 @@ func byRule(findings []check.Finding) [][]check.Finding {
 		place[rule.Name] = i
 	}
 	order := func(f check.Finding) int {
-		return place[f.Rule] + 1000*slices.Index([]check.Severity{check.Error, check.Warning, check.Note}, f.Severity)
+		return place[f.Rule] + 1000*slices.Index([]check.Severity{check.Error, check.Warning, check.Note},
+			f.Severity)
 	}
 	sorted := slices.Clone(findings)
 	slices.SortStableFunc(sorted, func(a, b check.Finding) int { return order(a) - order(b) })
@@ -97,7 +99,9 @@ func one(w io.Writer, p Paint, f check.Finding) {
 		if b.At.IsZero() {
 			fmt.Fprintf(w, "    %s   %s\n", p.Faint(head), Harmless(b.Text))
 		} else {
-			fmt.Fprintf(w, "    %s   %s   %s   %s\n", p.Faint(head), p.Head(b.At.Place().String()), excerpt(p, b.At), Harmless(b.Text))
+			fmt.Fprintf(w,
+				"    %s   %s   %s   %s\n", p.Faint(head), p.Head(b.At.Place().String()), excerpt(p, b.At),
+				Harmless(b.Text))
 		}
 	}
 	if f.Mend != nil {
@@ -151,7 +155,9 @@ func also(w io.Writer, p Paint, first check.Finding, others []check.Finding) {
 		for _, f := range left {
 			stacks[f.Stack] = true
 		}
-		fmt.Fprintf(w, "              %s\n", p.Faint(fmt.Sprintf("and %d more in %s", len(left), declare.Counted(len(stacks), "stack"))))
+		fmt.Fprintf(w,
+			"              %s\n",
+			p.Faint(fmt.Sprintf("and %d more in %s", len(left), declare.Counted(len(stacks), "stack"))))
 	}
 }
 
@@ -168,7 +174,9 @@ func summary(w io.Writer, p Paint, groups [][]check.Finding) {
 	}
 	for _, severity := range []check.Severity{check.Error, check.Warning, check.Note} {
 		if words[severity] != nil {
-			fmt.Fprintf(w, "%s  %s\n", p.Severity(severity)+strings.Repeat(" ", len(check.Warning)-len(severity)), strings.Join(words[severity], ", "))
+			fmt.Fprintf(w,
+				"%s  %s\n", p.Severity(severity)+strings.Repeat(" ", len(check.Warning)-len(severity)),
+				strings.Join(words[severity], ", "))
 		}
 	}
 	hint := "check STACK shows one stack alone, --verbose each finding in full"
@@ -203,8 +211,11 @@ func excerpt(p Paint, at source.Span) string {
 
 func totals(p Paint, l *lab.Lab, r check.Result, verbose bool) string {
 	t := count(l, r)
-	text := fmt.Sprintf("%s, %s, %s in %s, %s on %s", declare.Counted(t.Errors, "error"), declare.Counted(t.Warnings, "warning"), declare.Counted(t.Notes, "note"),
-		declare.Counted(t.Stacks, "stack"), declare.Counted(t.Services, "service"), declare.Counted(t.Hosts, "host"))
+	text := fmt.Sprintf("%s, %s, %s in %s, %s on %s",
+		declare.Counted(t.Errors, "error"), declare.Counted(t.Warnings, "warning"),
+		declare.Counted(t.Notes, "note"),
+		declare.Counted(t.Stacks, "stack"), declare.Counted(t.Services, "service"),
+		declare.Counted(t.Hosts, "host"))
 	switch {
 	case t.Errors > 0:
 		text = p.Bad(text)
@@ -245,7 +256,14 @@ type sums struct {
 }
 
 func count(l *lab.Lab, r check.Result) sums {
-	t := sums{Errors: r.Count(check.Error), Warnings: r.Count(check.Warning), Notes: r.Count(check.Note), Accepted: r.Accepted(), Stacks: len(l.Stacks), Hosts: len(l.Hosts)}
+	t := sums{
+		Errors:   r.Count(check.Error),
+		Warnings: r.Count(check.Warning),
+		Notes:    r.Count(check.Note),
+		Accepted: r.Accepted(),
+		Stacks:   len(l.Stacks),
+		Hosts:    len(l.Hosts),
+	}
 	for _, st := range l.Stacks {
 		t.Services += len(st.Services)
 	}
@@ -267,7 +285,15 @@ func FindingsLine(w io.Writer, l *lab.Lab, r check.Result) error {
 func newCheck(l *lab.Lab, r check.Result) Check {
 	findings, skipped := []finding{}, []skip{}
 	for _, f := range r.Findings {
-		j := finding{Rule: f.Rule, Severity: f.Severity, Host: f.Host, Stack: f.Stack, Service: f.Service, At: placeJSON(f.At), Message: f.Message}
+		j := finding{
+			Rule:     f.Rule,
+			Severity: f.Severity,
+			Host:     f.Host,
+			Stack:    f.Stack,
+			Service:  f.Service,
+			At:       placeJSON(f.At),
+			Message:  f.Message,
+		}
 		for _, b := range f.Because {
 			j.Because = append(j.Because, because{b.Text, placeJSON(b.At)})
 		}
@@ -277,7 +303,8 @@ func newCheck(l *lab.Lab, r check.Result) Check {
 		if f.Mend != nil {
 			j.Mend = &mend{Text: f.Mend.Text}
 			for _, e := range f.Mend.Edits {
-				j.Mend.Edits = append(j.Mend.Edits, edit{e.At.File.Path, e.At.Start, e.At.End - e.At.Start, e.Says()})
+				j.Mend.Edits = append(j.Mend.Edits,
+					edit{e.At.File.Path, e.At.Start, e.At.End - e.At.Start, e.Says()})
 			}
 		}
 		findings = append(findings, j)

@@ -5,7 +5,8 @@ const grammars = `
 ## How values are written
 
 ### Ports
-` + "`[ADDRESS:]HOST -> CONTAINER[/PROTOCOL]`" + `: a port of the host, and the port of the container that it leads to.
+` + "`[ADDRESS:]HOST -> CONTAINER[/PROTOCOL]`" +
+	`: a port of the host, and the port of the container that it leads to.
 
 | written | means |
 | --- | --- |
@@ -29,7 +30,8 @@ const grammars = `
 | option | goes with | means |
 | --- | --- | --- |
 | ` + "`read-only`" + ` | all | the service cannot write there |
-| ` + "`create`, `create 0750`" + ` | paths | the deploy makes a missing folder, with the service's owner and that mode |
+| ` + "`create`, `create 0750`" +
+	` | paths | the deploy makes a missing folder, with the service's owner and that mode |
 | ` + "`shared`" + ` | paths | what is mounted below it later is seen on both sides |
 | ` + "`start-empty`" + ` | volumes | a new volume is not filled from the image |
 
@@ -47,6 +49,9 @@ A path with a comma or an arrow in it stands in single quotes: ` + "`'/srv/a, b'
 | reference | ` + "`${NAME}`" + `; ` + "`${$}`" + ` is a plain dollar sign |
 
 ### Where the engine is
-` + "`engine`" + ` of a host is ` + "`unix:///PATH`, `tcp://HOST:PORT` or `ssh://[USER@]HOST[:PORT][/SOCKET]`" + `. Without it lantern goes by the variable ` + "`DOCKER_HOST`" + `, then by the system's usual socket
-(` + "`/var/run/docker.sock`" + `), then by your own (` + "`$XDG_RUNTIME_DIR/docker.sock`, `…/podman/podman.sock`" + `).
+` + "`engine`" + ` of a host is ` +
+	"`unix:///PATH`, `tcp://HOST:PORT` or `ssh://[USER@]HOST[:PORT][/SOCKET]`" +
+	`. Without it lantern goes by the variable ` + "`DOCKER_HOST`" + `, then by the system's usual socket
+(` + "`/var/run/docker.sock`" + `), then by your own (` +
+	"`$XDG_RUNTIME_DIR/docker.sock`, `…/podman/podman.sock`" + `).
 `

@@ -53,7 +53,8 @@ func visible(r rune) string {
 func harmful(r rune) bool {
 	switch {
 	case r < 0x20, r >= 0x7f && r < 0xa0: // C0, DEL, C1
-	case r >= 0x202a && r <= 0x202e, r >= 0x2066 && r <= 0x2069, r == 0x200e, r == 0x200f, r == 0x061c: // Unicode, bidirectional formatting
+	// Unicode, bidirectional formatting
+	case r >= 0x202a && r <= 0x202e, r >= 0x2066 && r <= 0x2069, r == 0x200e, r == 0x200f, r == 0x061c:
 	case r == 0x2028, r == 0x2029, r == 0xfeff: // separators of lines and paragraphs, byte order mark
 	case r >= 0xe0000 && r <= 0xe007f: // tags
 	default:

@@ -151,7 +151,11 @@ func (m *liveModel) take(e deploy.Event) {
 	s.ended = e.Time
 	if e.Service == "" {
 		if e.Step == deploy.StepPutBack {
-			s.note = map[string]string{deploy.EventBegun: "rolling back", deploy.EventDone: "rolled back", deploy.EventFailed: "manual action needed"}[e.State]
+			s.note = map[string]string{
+				deploy.EventBegun:  "rolling back",
+				deploy.EventDone:   "rolled back",
+				deploy.EventFailed: "manual action needed",
+			}[e.State]
 		}
 		return
 	}
@@ -181,9 +185,14 @@ func (m *liveModel) take(e deploy.Event) {
 		done := e.State == deploy.EventDone
 		switch e.Step {
 		case deploy.StepCreate:
-			say(Paint.Plain, map[bool]string{false: "creating the new container", true: "new container created"}[done])
+			say(Paint.Plain,
+				map[bool]string{false: "creating the new container", true: "new container created"}[done])
 		case deploy.StepStop:
-			say(Paint.Plain, map[bool]string{false: "stopping the old version", true: "old version stopped; it is kept until the new one has passed"}[done])
+			say(Paint.Plain,
+				map[bool]string{
+					false: "stopping the old version",
+					true:  "old version stopped; it is kept until the new one has passed",
+				}[done])
 		case deploy.StepStart:
 			say(Paint.Plain, map[bool]string{false: "starting", true: "started"}[done])
 		case deploy.StepProve:
@@ -210,7 +219,8 @@ func (m *liveModel) View() tea.View {
 		}
 	}
 	if over := len(lines) - (m.height - 3); over > 0 && !m.closed {
-		lines = append(lines[:max(1, len(lines)-over-1)], m.paint.Faint(fmt.Sprintf("  … and %d lines more", over+1)))
+		lines = append(lines[:max(1, len(lines)-over-1)],
+			m.paint.Faint(fmt.Sprintf("  … and %d lines more", over+1)))
 	}
 	for i, line := range lines {
 		lines[i] = lipgloss.NewStyle().MaxWidth(m.width).Render(line)

@@ -33,7 +33,8 @@ func Logbook(w io.Writer, p Paint, list []history.Entry, stack string) {
 	var rows [][]string
 	for _, e := range list {
 		rows = append(rows, []string{
-			e.Stack, strconv.Itoa(e.Number), e.Began.Local().Format("2006-01-02 15:04"), kind(e), result(p, e.Result), seconds(e.Seconds), e.Host, e.Who, p.Faint(changes(e)),
+			e.Stack, strconv.Itoa(e.Number), e.Began.Local().Format("2006-01-02 15:04"), kind(e),
+			result(p, e.Result), seconds(e.Seconds), e.Host, e.Who, p.Faint(changes(e)),
 		})
 	}
 	columns(w, p, []string{"stack", "entry", "when", "what", "ended", "took", "host", "who", "what it did"}, rows)

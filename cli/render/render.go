@@ -54,7 +54,12 @@ var styles = [...]lipgloss.Style{
 }
 
 // few are the colours on a terminal that has sixteen of them: those nearest by sight would make amber red.
-var few = [...]color.Color{amber: lipgloss.Yellow, red: lipgloss.Red, sea: lipgloss.Cyan, mist: lipgloss.BrightBlack}
+var few = [...]color.Color{
+	amber: lipgloss.Yellow,
+	red:   lipgloss.Red,
+	sea:   lipgloss.Cyan,
+	mist:  lipgloss.BrightBlack,
+}
 
 // sequences are the control sequences that begin each colour on a terminal; the first one ends it.
 func sequences(terminal colorprofile.Profile) []string {

@@ -26,10 +26,14 @@ func TestStatusTable(t *testing.T) {
 	now := time.Date(2026, 11, 23, 10, 0, 0, 0, time.UTC)
 	var b bytes.Buffer
 	Status(&b, NewPaint(false), []observe.Status{
-		{Host: "lamp-room", Stack: "tide-log", Service: "desk", State: observe.StateReady, Since: now.Add(-90 * time.Minute), Image: "tide-desk:2.3", Links: []string{"http://lamp-room:8710/"}},
-		{Host: "lamp-room", Stack: "tide-log", Service: "store", State: observe.StateRestarting, Since: now.Add(-5 * time.Second), Restarts: 3, Image: "store:4.2", Detail: "it ended with exit code 3"},
-		{Host: "boathouse", Stack: "bird-count", Service: "counter", State: observe.StateRunning, Changed: true, Since: now.Add(-72 * time.Hour), Image: "counter:1", About: "counts"},
-		{Host: "boathouse", Stack: "bird-count", Service: "queue", State: observe.StateReady, Since: now.Add(-3 * time.Second), Image: "queue:1", About: "what waits to be counted"},
+		{Host: "lamp-room", Stack: "tide-log", Service: "desk", State: observe.StateReady,
+			Since: now.Add(-90 * time.Minute), Image: "tide-desk:2.3", Links: []string{"http://lamp-room:8710/"}},
+		{Host: "lamp-room", Stack: "tide-log", Service: "store", State: observe.StateRestarting,
+			Since: now.Add(-5 * time.Second), Restarts: 3, Image: "store:4.2", Detail: "it ended with exit code 3"},
+		{Host: "boathouse", Stack: "bird-count", Service: "counter", State: observe.StateRunning,
+			Changed: true, Since: now.Add(-72 * time.Hour), Image: "counter:1", About: "counts"},
+		{Host: "boathouse", Stack: "bird-count", Service: "queue", State: observe.StateReady,
+			Since: now.Add(-3 * time.Second), Image: "queue:1", About: "what waits to be counted"},
 		{Host: "boathouse", Stack: "bird-count", Service: "gallery", State: observe.StateMissing, Changed: true},
 	}, now)
 	assert.Equal(t, strings.TrimPrefix(`
@@ -50,7 +54,12 @@ func TestPlan(t *testing.T) {
 	p := plan.Stack{Stack: st, Services: []plan.Service{
 		{Name: "store", Action: plan.Keep},
 		{Name: "queue", Action: plan.Start},
-		{Name: "desk", Action: plan.Replace, Differences: []plan.Difference{{Field: "env.LEVEL", Running: "low", Declared: "high"}, {Field: "ports", Declared: "8711 -> 81"}, {Field: "mounts", Running: "/a -> /b"}}},
+		{Name: "desk", Action: plan.Replace,
+			Differences: []plan.Difference{
+				{Field: "env.LEVEL", Running: "low", Declared: "high"},
+				{Field: "ports", Declared: "8711 -> 81"},
+				{Field: "mounts", Running: "/a -> /b"},
+			}},
 		{Name: "pier", Action: plan.Create, Container: plan.Container{Image: "pier:1"}},
 		{Name: "old", Action: plan.Remove},
 		{Name: "odd", Action: plan.Replace},
@@ -82,9 +91,12 @@ func TestProgress(t *testing.T) {
 	g := NewLineReporter(&b, NewPaint(false), false)
 	for i, e := range []deploy.Event{
 		{Service: "desk", Step: deploy.StepPull, State: deploy.EventBegun, Detail: "tide-desk:2.3"},
-		{Service: "desk", Step: deploy.StepPull, State: deploy.EventProgress, Bytes: 1000000, Total: 8000000, Layers: 3, LayersDone: 1},
-		{Service: "desk", Step: deploy.StepPull, State: deploy.EventProgress, Bytes: 2000000, Total: 8000000, Layers: 3, LayersDone: 1},
-		{Service: "desk", Step: deploy.StepPull, State: deploy.EventProgress, Bytes: 2500000, Total: 8000000, Layers: 3, LayersDone: 1},
+		{Service: "desk", Step: deploy.StepPull, State: deploy.EventProgress, Bytes: 1000000, Total: 8000000,
+			Layers: 3, LayersDone: 1},
+		{Service: "desk", Step: deploy.StepPull, State: deploy.EventProgress, Bytes: 2000000, Total: 8000000,
+			Layers: 3, LayersDone: 1},
+		{Service: "desk", Step: deploy.StepPull, State: deploy.EventProgress, Bytes: 2500000, Total: 8000000,
+			Layers: 3, LayersDone: 1},
 		{Service: "desk", Step: deploy.StepPull, State: deploy.EventDone},
 		{Service: "desk", Step: deploy.StepCreate, State: deploy.EventBegun},
 		{Service: "desk", Step: deploy.StepCreate, State: deploy.EventDone},
@@ -117,10 +129,16 @@ func TestFailure(t *testing.T) {
 		out  deploy.Outcome
 		want string
 	}{
-		{deploy.Outcome{Result: deploy.Refused, Holder: "keeper (pid 7) is changing this stack"}, "\ntide-log: nothing was changed: keeper (pid 7) is changing this stack\n"},
-		{deploy.Outcome{Result: deploy.PutBack, Failure: &deploy.Failure{Service: "desk", Message: "it ended", Log: []string{"one", "two"}}},
-			"\ntide-log: the deploy failed; old version restored\n  why  desk: it ended\n  last log lines:\n      one\n      two\n"},
-		{deploy.Outcome{Result: deploy.NeedsManual, ManualSteps: []string{"start it", "look at it"}}, "\ntide-log: manual action needed\n  do   start it\n  do   look at it\n"},
+		{deploy.Outcome{Result: deploy.Refused, Holder: "keeper (pid 7) is changing this stack"},
+			"\ntide-log: nothing was changed: keeper (pid 7) is changing this stack\n"},
+		{deploy.Outcome{
+			Result:  deploy.PutBack,
+			Failure: &deploy.Failure{Service: "desk", Message: "it ended", Log: []string{"one", "two"}},
+		},
+			"\ntide-log: the deploy failed; old version restored\n  why  desk: it ended\n" +
+				"  last log lines:\n      one\n      two\n"},
+		{deploy.Outcome{Result: deploy.NeedsManual, ManualSteps: []string{"start it", "look at it"}},
+			"\ntide-log: manual action needed\n  do   start it\n  do   look at it\n"},
 	} {
 		var b bytes.Buffer
 		Failure(&b, NewPaint(false), "tide-log", c.out)
@@ -133,24 +151,55 @@ func TestSurveyTables(t *testing.T) {
 	Survey(&b, NewPaint(false), &survey.Survey{
 		Host: "lamp-room", Platform: "linux/amd64", Timezone: "Atlantic/Faroe", CPUs: 1, Memory: 8 << 30,
 		Engine: &survey.Engine{
-			Name: "engine", Version: "1.2", API: "1.41", Rootless: true, Lacks: []string{"init"}, UIDMap: []survey.IDMap{{Inside: 0, Host: 1311, Count: 1}, {Inside: 1, Host: 100000, Count: 65536}},
+			Name: "engine", Version: "1.2", API: "1.41", Rootless: true, Lacks: []string{"init"},
+			UIDMap: []survey.IDMap{{Inside: 0, Host: 1311, Count: 1}, {Inside: 1, Host: 100000, Count: 65536}},
 		},
-		Devices:     []survey.DeviceFile{{Path: "/dev/lamp0", GID: 1400, Mode: "0660"}, {Path: "/dev/lamp1", Missing: true}},
-		FileSystems: []survey.FileSystem{{Mount: "/", Kind: "ext4", Size: 64e9, Free: 20e9, Mounted: true}, {Mount: "/old", Kind: "ext4", Size: 8e9, Free: 1e9, Mounted: true, Options: []string{"ro"}}, {Mount: "/mnt/plates", Kind: "ext4"}},
-		Networks:    []survey.Network{{Name: "bridge", Subnets: []string{"198.51.100.128/26"}}, {Name: "host"}, {Name: "mast.net", Lab: "skerry-light"}},
-		Volumes:     []survey.Volume{{Name: "old-data", Root: &survey.VolumeRoot{UID: 1311, GID: 1400, Mode: "0750", Empty: true}}},
-		Accounts:    []survey.Account{{Name: "root"}, {Name: "daemon", UID: 1}, {Name: "keeper", UID: 1311, GID: 1400, Groups: []survey.ID{1410}}, {Name: "nobody", UID: 65534}},
-		Groups:      []survey.Group{{Name: "watch", GID: 1400}},
-		Listeners:   []survey.Listener{{Protocol: "tcp", Address: "::", Port: 8712}, {Protocol: "tcp", Address: "127.0.0.1", Port: 631, Process: "printd", PID: 9}, {Protocol: "udp", Address: "0.0.0.0", Port: 631, Container: "mast.sensor"}},
+		Devices: []survey.DeviceFile{
+			{Path: "/dev/lamp0", GID: 1400, Mode: "0660"},
+			{Path: "/dev/lamp1", Missing: true},
+		},
+		FileSystems: []survey.FileSystem{
+			{Mount: "/", Kind: "ext4", Size: 64e9, Free: 20e9, Mounted: true},
+			{Mount: "/old", Kind: "ext4", Size: 8e9, Free: 1e9, Mounted: true, Options: []string{"ro"}},
+			{Mount: "/mnt/plates", Kind: "ext4"},
+		},
+		Networks: []survey.Network{
+			{Name: "bridge", Subnets: []string{"198.51.100.128/26"}},
+			{Name: "host"},
+			{Name: "mast.net", Lab: "skerry-light"},
+		},
+		Volumes: []survey.Volume{{Name: "old-data",
+			Root: &survey.VolumeRoot{UID: 1311, GID: 1400, Mode: "0750", Empty: true}}},
+		Accounts: []survey.Account{
+			{Name: "root"},
+			{Name: "daemon", UID: 1},
+			{Name: "keeper", UID: 1311, GID: 1400, Groups: []survey.ID{1410}},
+			{Name: "nobody", UID: 65534},
+		},
+		Groups: []survey.Group{{Name: "watch", GID: 1400}},
+		Listeners: []survey.Listener{
+			{Protocol: "tcp", Address: "::", Port: 8712},
+			{Protocol: "tcp", Address: "127.0.0.1", Port: 631, Process: "printd", PID: 9},
+			{Protocol: "udp", Address: "0.0.0.0", Port: 631, Container: "mast.sensor"},
+		},
 		Paths: []survey.Path{
-			{Path: "/", Real: "/", Kind: survey.Folder, Mode: "0755"}, {Path: "/srv", Real: "/disk", Kind: survey.Folder, UID: 1311, GID: 1400, Mode: "0750", ACL: []string{"mask::r-x"}, Inside: []survey.Inside{
-				{UID: 1311, GID: 1400, Mode: "0640", Kind: survey.Regular, Count: 5, Example: "a"}, {UID: 0, GID: 0, Mode: "0600", Kind: survey.Regular, Count: 3, Example: "old.db"},
-			}},
-			{Path: "/srv/Tide", Kind: survey.Missing, Near: []string{"/srv/tide"}}, {Path: "/srv/x", Kind: survey.Hidden},
+			{Path: "/", Real: "/", Kind: survey.Folder, Mode: "0755"},
+			{Path: "/srv", Real: "/disk", Kind: survey.Folder, UID: 1311, GID: 1400, Mode: "0750",
+				ACL: []string{"mask::r-x"}, Inside: []survey.Inside{
+					{UID: 1311, GID: 1400, Mode: "0640", Kind: survey.Regular, Count: 5, Example: "a"},
+					{UID: 0, GID: 0, Mode: "0600", Kind: survey.Regular, Count: 3, Example: "old.db"},
+				}},
+			{Path: "/srv/Tide", Kind: survey.Missing, Near: []string{"/srv/tide"}},
+			{Path: "/srv/x", Kind: survey.Hidden},
 		},
-		Containers: []survey.Container{{Name: "old-desk", State: "running", Image: "desk:1", Ports: []string{"0.0.0.0:8713 -> 80/tcp"}}},
-		Images:     []survey.Image{{Reference: "desk:1", Source: survey.FromEngine, Platforms: []string{"linux/amd64"}, Ports: []string{"80/tcp"}}, {Reference: "desk:9", Source: survey.Absent, Near: []string{"2.9", "1"}}},
-		Unknown:    map[string]string{"processes": "only root may see them"},
+		Containers: []survey.Container{{Name: "old-desk", State: "running", Image: "desk:1",
+			Ports: []string{"0.0.0.0:8713 -> 80/tcp"}}},
+		Images: []survey.Image{
+			{Reference: "desk:1", Source: survey.FromEngine, Platforms: []string{"linux/amd64"},
+				Ports: []string{"80/tcp"}},
+			{Reference: "desk:9", Source: survey.Absent, Near: []string{"2.9", "1"}},
+		},
+		Unknown: map[string]string{"processes": "only root may see them"},
 	})
 	assert.Equal(t, strings.TrimPrefix(`
 lamp-room  linux/amd64, time zone Atlantic/Faroe, 1 processor, 8GiB of memory
@@ -211,7 +260,15 @@ not known
 // Colours are only added: without them the text is the same.
 func TestColours(t *testing.T) {
 	file := source.NewFile("mast/stack.toml", "ports = [\"8710 -> 80\"]\n")
-	r := check.Result{Findings: []check.Finding{{Severity: check.Error, Problem: source.Problem{Rule: "port-clash", At: file.Span(10, 14), Message: "claimed twice", Mend: &source.Mend{Text: "8711 is free"}}}}}
+	r := check.Result{
+		Findings: []check.Finding{{Severity: check.Error,
+			Problem: source.Problem{
+				Rule:    "port-clash",
+				At:      file.Span(10, 14),
+				Message: "claimed twice",
+				Mend:    &source.Mend{Text: "8711 is free"},
+			}}},
+	}
 	var plain, coloured bytes.Buffer
 	Findings(&plain, NewPaint(false), &lab.Lab{}, r, false)
 	Findings(&coloured, NewPaint(true), &lab.Lab{}, r, false)
@@ -232,12 +289,33 @@ func TestColours(t *testing.T) {
 func TestFindings(t *testing.T) {
 	f := source.NewFile("mast/stack.toml", "[service.vane]\nports = [\"any -> 80\"]\nenv.A_TOKEN = \"moon\"\n")
 	f.Span(52, 56).Hide()
-	l := &lab.Lab{Name: "skerry-light", Hosts: []*lab.Host{{Name: "lamp-room"}}, Stacks: []*lab.Stack{{Name: "mast", Services: []*lab.Service{{}}}}}
+	l := &lab.Lab{
+		Name:   "skerry-light",
+		Hosts:  []*lab.Host{{Name: "lamp-room"}},
+		Stacks: []*lab.Stack{{Name: "mast", Services: []*lab.Service{{}}}},
+	}
 	r := check.Result{
 		Findings: []check.Finding{
-			{Severity: check.Error, Problem: source.Problem{Rule: "env-weak-secret", At: f.Span(53, 54), Message: "A_TOKEN is easy to guess", Because: []source.Because{{Text: "a fact"}, {Text: "a place", At: f.Span(9, 13)}}}},
-			{Severity: check.Warning, Accepted: "nobody needs it", Problem: source.Problem{Rule: "port-random", At: f.Span(25, 28), Message: "the engine picks it", Mend: source.Replace(f.Span(25, 28), "8710", "8710 is free")}},
-			{Severity: check.Note, Problem: source.Problem{Rule: "account-root", Message: "without a place", Mend: source.Replace(f.Span(25, 28), "8710", "8710 is free")}},
+			{Severity: check.Error,
+				Problem: source.Problem{
+					Rule:    "env-weak-secret",
+					At:      f.Span(53, 54),
+					Message: "A_TOKEN is easy to guess",
+					Because: []source.Because{{Text: "a fact"}, {Text: "a place", At: f.Span(9, 13)}},
+				}},
+			{Severity: check.Warning, Accepted: "nobody needs it",
+				Problem: source.Problem{
+					Rule:    "port-random",
+					At:      f.Span(25, 28),
+					Message: "the engine picks it",
+					Mend:    source.Replace(f.Span(25, 28), "8710", "8710 is free"),
+				}},
+			{Severity: check.Note,
+				Problem: source.Problem{
+					Rule:    "account-root",
+					Message: "without a place",
+					Mend:    source.Replace(f.Span(25, 28), "8710", "8710 is free"),
+				}},
 		},
 		Skipped: []check.Skip{{Rule: "mount-kind", Subject: "host lamp-room", Why: "nobody has looked"}},
 	}
@@ -261,7 +339,8 @@ skipped: mount-kind for host lamp-room: nobody has looked
 `, "\n"), b.String())
 	b.Reset()
 	require.NoError(t, FindingsJSON(&b, l, r, nil))
-	for _, part := range []string{`"accepted": "nobody needs it"`, `"accepted": null`, `"accepted": 1`, `"warning": 0`} {
+	for _, part := range []string{`"accepted": "nobody needs it"`, `"accepted": null`, `"accepted": 1`,
+		`"warning": 0`} {
 		assert.Contains(t, b.String(), part)
 	}
 	assert.NotContains(t, b.String(), "moon")
@@ -269,23 +348,48 @@ skipped: mount-kind for host lamp-room: nobody has looked
 
 func TestRulesAsMarkdown(t *testing.T) {
 	var b bytes.Buffer
-	Rules(&b, []check.Rule{{Name: "port-random", Severity: check.Warning, Needs: check.Host, Mends: true, Title: "a | b", Text: "Why.", Mistake: "x = 1\ny = 2", Mended: "x = 2"}})
-	assert.Contains(t, b.String(), "| [`port-random`](#port-random) | warning | a \\| b | the host's survey | ✓ |\n")
-	assert.Contains(t, b.String(), "## port-random\nA | b. Why.\n\n```toml\n# wrong\nx = 1\ny = 2\n# right\nx = 2\n```\n")
+	Rules(&b, []check.Rule{{Name: "port-random", Severity: check.Warning, Needs: check.Host, Mends: true,
+		Title: "a | b", Text: "Why.", Mistake: "x = 1\ny = 2", Mended: "x = 2"}})
+	assert.Contains(t, b.String(),
+		"| [`port-random`](#port-random) | warning | a \\| b | the host's survey | ✓ |\n")
+	assert.Contains(t, b.String(),
+		"## port-random\nA | b. Why.\n\n```toml\n# wrong\nx = 1\ny = 2\n# right\nx = 2\n```\n")
 }
 
 // Many findings stand by rule, the worst first: one in full, then what is not said yet, and how many more.
 func TestManyFindings(t *testing.T) {
-	f := source.NewFile("mast/stack.toml", strings.Repeat("image = \"sensor:latest\"\nports = [\"any -> 80\"]\n", 8))
+	f := source.NewFile("mast/stack.toml",
+		strings.Repeat("image = \"sensor:latest\"\nports = [\"any -> 80\"]\n", 8))
 	var r check.Result
 	for i := range 8 {
 		line := i * len("image = \"sensor:latest\"\nports = [\"any -> 80\"]\n")
 		image, port := f.Span(line+9, line+22), f.Span(line+34, line+37)
 		r.Findings = append(r.Findings,
-			check.Finding{Severity: check.Warning, Problem: source.Problem{Rule: "image-moving-tag", Stack: "mast", At: image, Message: "the tag latest moves", Mend: source.Replace(image, "sensor:1.4", "1.4 is there")}},
-			check.Finding{Severity: check.Error, Problem: source.Problem{Rule: "port-random", Stack: "mast", At: port, Message: "service " + strconv.Itoa(i)}})
+			check.Finding{
+				Severity: check.Warning,
+				Problem: source.Problem{
+					Rule:    "image-moving-tag",
+					Stack:   "mast",
+					At:      image,
+					Message: "the tag latest moves",
+					Mend:    source.Replace(image, "sensor:1.4", "1.4 is there"),
+				},
+			},
+			check.Finding{
+				Severity: check.Error,
+				Problem: source.Problem{
+					Rule:    "port-random",
+					Stack:   "mast",
+					At:      port,
+					Message: "service " + strconv.Itoa(i),
+				},
+			})
 	}
-	r.Findings = append(r.Findings, check.Finding{Severity: check.Error, Accepted: "we know", Problem: source.Problem{Rule: "port-clash", At: f.Span(0, 5), Message: "twice"}})
+	r.Findings = append(r.Findings, check.Finding{
+		Severity: check.Error,
+		Accepted: "we know",
+		Problem:  source.Problem{Rule: "port-clash", At: f.Span(0, 5), Message: "twice"},
+	})
 	var b bytes.Buffer
 	Findings(&b, NewPaint(false), &lab.Lab{}, r, false)
 	assert.Equal(t, strings.TrimPrefix(`
@@ -320,7 +424,8 @@ check --fix fixes 8 of them; check STACK shows one stack alone, --verbose each f
 func TestNarrowTables(t *testing.T) {
 	heads := []string{"service", "state", "for", "image", "page", "note"}
 	rows := [][]string{
-		{"lamp-journal/archive", "ready", "3s", "registry.skerry.example/journal-archive:1.9", "http://localhost:8714/", NewPaint(true).Look("differs from the files; 2 restarts since yesterday")},
+		{"lamp-journal/archive", "ready", "3s", "registry.skerry.example/journal-archive:1.9",
+			"http://localhost:8714/", NewPaint(true).Look("differs from the files; 2 restarts since yesterday")},
 		{"tide-log/store", "ready", "1s", "registry.skerry.example/store:4.2", "", ""},
 	}
 	for _, width := range []int{0, 120, 80} {
@@ -343,7 +448,8 @@ func TestNarrowTables(t *testing.T) {
 	}
 	// A colour goes on behind a break, and nothing of it is left open.
 	lines := wrap(NewPaint(true).Bad("one two three")+" four", 8)
-	assert.Equal(t, []string{marker(red) + "one two" + marker(plain), marker(red) + "three" + marker(plain), "four"}, lines)
+	assert.Equal(t,
+		[]string{marker(red) + "one two" + marker(plain), marker(red) + "three" + marker(plain), "four"}, lines)
 	var b bytes.Buffer
 	columns(&b, NewPaint(false), []string{"a", "b"}, [][]string{{"x", ""}})
 	assert.Equal(t, "  a\n  x\n", b.String(), "a column without anything in it is none")
@@ -351,7 +457,11 @@ func TestNarrowTables(t *testing.T) {
 
 // Colours are those that a terminal has.
 func TestColoursOfTerminals(t *testing.T) {
-	for profile, want := range map[colorprofile.Profile]string{colorprofile.TrueColor: "38;2;255;107;94", colorprofile.ANSI256: "38;5;", colorprofile.ANSI: "\x1b[31m"} {
+	for profile, want := range map[colorprofile.Profile]string{
+		colorprofile.TrueColor: "38;2;255;107;94",
+		colorprofile.ANSI256:   "38;5;",
+		colorprofile.ANSI:      "\x1b[31m",
+	} {
 		var b bytes.Buffer
 		o := NewOutlet(&b, func() bool { return false }, profile)
 		fmt.Fprint(o, NewPaint(true).Bad("bad"))

@@ -97,14 +97,21 @@ type (
 // SARIF writes findings in the Static Analysis Results Interchange Format, version 2.1.0 (OASIS), for editors
 // and code hosts. What somebody has said yes to is suppressed there.
 func SARIF(w io.Writer, version string, r check.Result) error {
-	run := sarifRun{Tool: sarifTool{sarifDriver{Name: "Proud Lantern", Version: version}}, ColumnKind: "unicodeCodePoints", Results: []sarifResult{}}
+	run := sarifRun{
+		Tool:       sarifTool{sarifDriver{Name: "Proud Lantern", Version: version}},
+		ColumnKind: "unicodeCodePoints",
+		Results:    []sarifResult{},
+	}
 	rules := check.All()
 	for _, rule := range rules {
-		run.Tool.Driver.Rules = append(run.Tool.Driver.Rules, sarifRule{rule.Name, sarifMessage{rule.Title}, sarifMessage{rule.Text}, sarifConfig{string(rule.Severity)}})
+		run.Tool.Driver.Rules = append(run.Tool.Driver.Rules,
+			sarifRule{rule.Name, sarifMessage{rule.Title}, sarifMessage{rule.Text},
+				sarifConfig{string(rule.Severity)}})
 	}
 	for _, f := range r.Findings {
 		result := sarifResult{
-			RuleID: f.Rule, Level: string(f.Severity), Message: sarifMessage{f.Message}, Locations: []sarifLocation{},
+			RuleID: f.Rule, Level: string(f.Severity), Message: sarifMessage{f.Message},
+			Locations: []sarifLocation{},
 			RuleIndex: slices.IndexFunc(rules, func(rule check.Rule) bool { return rule.Name == f.Rule }),
 		}
 		if !f.At.IsZero() {
@@ -127,12 +134,18 @@ func SARIF(w io.Writer, version string, r check.Result) error {
 		}
 		run.Results = append(run.Results, result)
 	}
-	return JSON(w, sarifReport{"https://docs.oasis-open.org/sarif/sarif/v2.1.0/errata01/os/schemas/sarif-schema-2.1.0.json", "2.1.0", []sarifRun{run}})
+	return JSON(w,
+		sarifReport{"https://docs.oasis-open.org/sarif/sarif/v2.1.0/errata01/os/schemas/sarif-schema-2.1.0.json", "2.1.0", []sarifRun{run}})
 }
 
 func location(at source.Span) sarifLocation {
 	from, to := at.Place(), at.File.Span(at.End, at.End).Place()
-	return sarifLocation{Physical: sarifPhysical{sarifArtifact{at.File.Path, labBase}, sarifRegion{from.Line, from.Column, to.Line, to.Column}}}
+	return sarifLocation{
+		Physical: sarifPhysical{
+			sarifArtifact{at.File.Path, labBase},
+			sarifRegion{from.Line, from.Column, to.Line, to.Column},
+		},
+	}
 }
 
 // fix has one change a file, with all its edits.
@@ -144,7 +157,10 @@ func fix(m *source.Mend) sarifFix {
 			i = len(f.Changes)
 			f.Changes = append(f.Changes, sarifChange{Artifact: sarifArtifact{e.At.File.Path, labBase}})
 		}
-		f.Changes[i].Replacements = append(f.Changes[i].Replacements, sarifReplacement{sarifBytes{e.At.Start, e.At.End - e.At.Start}, sarifMessage{e.New}})
+		f.Changes[i].Replacements = append(f.Changes[i].Replacements, sarifReplacement{
+			sarifBytes{e.At.Start, e.At.End - e.At.Start},
+			sarifMessage{e.New},
+		})
 	}
 	return f
 }

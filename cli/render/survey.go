@@ -34,13 +34,15 @@ func Survey(w io.Writer, p Paint, s *survey.Survey) {
 	}
 	section("accounts", []string{"name", "uid", "gid", "group", "also in"}, accountRows(s))
 	section("ports in use", []string{"port", "address", "by"}, listenerRows(s))
-	section("folders of the lab", []string{"path", "kind", "owner", "group", "mode", "beyond the mode"}, pathRows(p, s))
+	section("folders of the lab", []string{"path", "kind", "owner", "group", "mode", "beyond the mode"},
+		pathRows(p, s))
 	section("devices of the lab", []string{"path", "owner", "group", "mode"}, deviceRows(p, s))
 	section("space", []string{"mounted at", "kind", "free", "of", "state"}, spaceRows(p, s))
 	section("containers", []string{"name", "state", "image", "ports", "whose"}, containerRows(s))
 	section("networks", []string{"name", "subnets", "whose"}, networkRows(s))
 	section("volumes", []string{"name", "whose", "owner and mode"}, volumeRows(s))
-	section("images of the lab", []string{"image", "where", "made for", "ports", "data paths", "user"}, imageRows(p, s))
+	section("images of the lab", []string{"image", "where", "made for", "ports", "data paths", "user"},
+		imageRows(p, s))
 	if len(s.Unknown) > 0 {
 		fmt.Fprintf(w, "\n%s\n", p.Head("not known"))
 		keys := make([]string, 0, len(s.Unknown))
@@ -80,7 +82,8 @@ func engineWords(s *survey.Survey) []string {
 			without += ": root inside is " + s.UserName(e.UIDMap[0].Host)
 		}
 		for _, m := range e.UIDMap[min(1, len(e.UIDMap)):] {
-			without += fmt.Sprintf(", uid %d-%d inside is %d-%d", m.Inside, m.Inside+m.Count-1, m.Host, m.Host+m.Count-1)
+			without += fmt.Sprintf(", uid %d-%d inside is %d-%d",
+				m.Inside, m.Inside+m.Count-1, m.Host, m.Host+m.Count-1)
 		}
 		words = append(words, without)
 	}
@@ -114,7 +117,8 @@ func accountRows(s *survey.Survey) [][]string {
 func listenerRows(s *survey.Survey) [][]string {
 	sorted := slices.Clone(s.Listeners)
 	slices.SortStableFunc(sorted, func(a, b survey.Listener) int {
-		return cmp.Or(cmp.Compare(a.Port, b.Port), cmp.Compare(a.Protocol, b.Protocol), cmp.Compare(a.Address, b.Address))
+		return cmp.Or(cmp.Compare(a.Port, b.Port), cmp.Compare(a.Protocol, b.Protocol),
+			cmp.Compare(a.Address, b.Address))
 	})
 	var rows [][]string
 	for _, l := range sorted {
@@ -139,7 +143,10 @@ func pathRows(p Paint, s *survey.Survey) [][]string {
 	for i, f := range s.Paths {
 		// The way there is only worth a line where it is not as on every system.
 		plain := f.Kind == survey.Folder && f.UID == 0 && f.Mode == "0755" && len(f.ACL) == 0 && f.Real == f.Path
-		if parent := strings.TrimSuffix(f.Path, "/") + "/"; plain && slices.ContainsFunc(s.Paths[i+1:], func(o survey.Path) bool { return strings.HasPrefix(o.Path, parent) }) {
+		if parent := strings.TrimSuffix(f.Path, "/") + "/"; plain &&
+			slices.ContainsFunc(s.Paths[i+1:], func(o survey.Path) bool {
+				return strings.HasPrefix(o.Path, parent)
+			}) {
 			continue
 		}
 		switch f.Kind {
@@ -159,7 +166,9 @@ func pathRows(p Paint, s *survey.Survey) [][]string {
 			rows = append(rows, []string{f.Path, f.Kind, s.UserName(f.UID), s.GroupName(f.GID), f.Mode, extra})
 			for _, e := range f.Inside {
 				if e.UID != f.UID || e.GID != f.GID { // else it is as one expects
-					rows = append(rows, []string{"  " + e.Example, e.Kind, s.UserName(e.UID), s.GroupName(e.GID), e.Mode, p.Faint(insideWords(e))})
+					rows = append(rows,
+						[]string{"  " + e.Example, e.Kind, s.UserName(e.UID), s.GroupName(e.GID), e.Mode,
+							p.Faint(insideWords(e))})
 				}
 			}
 		}
@@ -193,9 +202,12 @@ func spaceRows(p Paint, s *survey.Survey) [][]string {
 		case !f.Mounted:
 			rows = append(rows, []string{f.Mount, f.Kind, "", "", p.Bad("not mounted now")})
 		case slices.Contains(f.Options, "ro"):
-			rows = append(rows, []string{f.Mount, f.Kind, units.HumanSize(float64(f.Free)), units.HumanSize(float64(f.Size)), p.Look("read-only")})
+			rows = append(rows,
+				[]string{f.Mount, f.Kind, units.HumanSize(float64(f.Free)), units.HumanSize(float64(f.Size)),
+					p.Look("read-only")})
 		default:
-			rows = append(rows, []string{f.Mount, f.Kind, units.HumanSize(float64(f.Free)), units.HumanSize(float64(f.Size)), ""})
+			rows = append(rows,
+				[]string{f.Mount, f.Kind, units.HumanSize(float64(f.Free)), units.HumanSize(float64(f.Size)), ""})
 		}
 	}
 	return rows
@@ -249,12 +261,18 @@ func imageRows(p Paint, s *survey.Survey) [][]string {
 		if len(i.Near) > 0 {
 			absent += "; near: " + strings.Join(i.Near, ", ")
 		}
-		where := map[string]string{survey.FromEngine: "on the host", survey.FromRegistry: "in its registry", survey.Absent: absent}[i.Source]
+		where := map[string]string{
+			survey.FromEngine:   "on the host",
+			survey.FromRegistry: "in its registry",
+			survey.Absent:       absent,
+		}[i.Source]
 		user := i.User
 		if user == "" && i.Declares() {
 			user = "root"
 		}
-		rows = append(rows, []string{i.Reference, where, strings.Join(i.Platforms, ", "), strings.Join(i.Ports, ", "), strings.Join(i.Volumes, ", "), user})
+		rows = append(rows,
+			[]string{i.Reference, where, strings.Join(i.Platforms, ", "), strings.Join(i.Ports, ", "),
+				strings.Join(i.Volumes, ", "), user})
 	}
 	return rows
 }

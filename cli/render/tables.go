@@ -57,7 +57,8 @@ func Ports(w io.Writer, p Paint, uses []lab.PortUse) {
 		default:
 			kind = p.Faint(kind)
 		}
-		rows = append(rows, []string{span(u.Port, last-i) + "/" + u.Protocol, orAll(u.Address), u.Owner, inside, kind})
+		rows = append(rows,
+			[]string{span(u.Port, last-i) + "/" + u.Protocol, orAll(u.Address), u.Owner, inside, kind})
 		i = last + 1
 	}
 	flush()
@@ -109,7 +110,8 @@ func Router(w io.Writer, p Paint, l *lab.Lab, uses []lab.PortUse) {
 		if h := l.Host(u.Host); h != nil && h.Address != "localhost" {
 			to = h.Address
 		}
-		rows = append(rows, []string{u.Protocol + " " + strconv.Itoa(u.Port), to + ":" + strconv.Itoa(u.Port), u.Owner})
+		rows = append(rows,
+			[]string{u.Protocol + " " + strconv.Itoa(u.Port), to + ":" + strconv.Itoa(u.Port), u.Owner})
 	}
 	columns(w, p, []string{"from outside", "to", "for"}, rows)
 }

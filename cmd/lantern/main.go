@@ -24,5 +24,6 @@ func main() {
 	signals := make(chan os.Signal, 2)
 	signal.Notify(signals, os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
 	signal.Ignore(syscall.SIGPIPE)
-	os.Exit(cli.Run(context.Background(), os.Args[1:], cli.Streams{In: os.Stdin, Out: os.Stdout, Err: os.Stderr, Signals: signals, Kill: os.Exit}, version))
+	os.Exit(cli.Run(context.Background(), os.Args[1:],
+		cli.Streams{In: os.Stdin, Out: os.Stdout, Err: os.Stderr, Signals: signals, Kill: os.Exit}, version))
 }

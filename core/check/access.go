@@ -121,10 +121,15 @@ func whoIs(s *lab.Service) (w who, words string, err error) {
 		return asRoot(id, groupsOf(s)), words, nil
 	}
 	if len(facts.Engine.UIDMap) == 0 {
-		return who{}, "", fmt.Errorf("the engine of %s runs without root, and it is not known which ids of the host those inside are", s.Stack.Host.Name)
+		return who{}, "",
+			fmt.Errorf(
+				"the engine of %s runs without root, and it is not known which ids of "+
+					"the host those inside are", s.Stack.Host.Name)
 	}
 	if w, ok = inNamespace(facts.Engine, id, groupsOf(s)); !ok {
-		return who{}, "", fmt.Errorf("uid %d and gid %d are nobody on the engine of %s, which runs without root", id.UID, id.GID, s.Stack.Host.Name)
+		return who{}, "",
+			fmt.Errorf("uid %d and gid %d are nobody on the engine of %s, which runs without root",
+				id.UID, id.GID, s.Stack.Host.Name)
 	}
 	if id.UID == 0 {
 		return w, "root inside, which is " + facts.UserName(w.uid) + " on the host,", nil
@@ -213,7 +218,8 @@ func accessOne(p survey.Path, w who, want rights) (bool, string) {
 	if rights(mode)&want != 0 {
 		return true, ""
 	}
-	return false, fmt.Sprintf("it is neither the owner nor in the group, and mode %s gives others %s", p.Mode, rights(mode&7))
+	return false,
+		fmt.Sprintf("it is neither the owner nor in the group, and mode %s gives others %s", p.Mode, rights(mode&7))
 }
 
 func maskedWords(name string, perms, mask, want rights) string {

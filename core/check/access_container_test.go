@@ -40,15 +40,20 @@ func TestAccessAgreesInContainers(t *testing.T) {
 			id := lab.Identity{UID: 1311 + random.Int64N(3), GID: 1400 + random.Int64N(3)}
 			groups := []survey.ID{1400 + random.Int64N(3), 7399}[:random.IntN(3)]
 			c := plan.Container{
-				Image: enginetest.Page, User: fmt.Sprintf("%d:%d", id.UID, id.GID), Mode: "none", Restart: declare.Restart{Policy: "no"}, LogLimit: declare.LogLimit{Files: 1, Size: 1 << 20},
+				Image: enginetest.Page, User: fmt.Sprintf("%d:%d", id.UID, id.GID), Mode: "none",
+				Restart: declare.Restart{Policy: "no"}, LogLimit: declare.LogLimit{Files: 1, Size: 1 << 20},
 			}
 			for _, g := range groups {
 				c.Settings.Groups = append(c.Settings.Groups, fmt.Sprint(g))
 			}
 			for _, tree := range trees {
-				c.Mounts = append(c.Mounts, plan.Mount{Source: tree[2].Path, Target: "/trees/" + filepath.Base(filepath.Dir(filepath.Dir(tree[2].Path)))})
+				c.Mounts = append(c.Mounts, plan.Mount{
+					Source: tree[2].Path,
+					Target: "/trees/" + filepath.Base(filepath.Dir(filepath.Dir(tree[2].Path))),
+				})
 			}
-			own, err := e.Create(t.Context(), fmt.Sprintf("trees-%d-%d", os.Getpid(), n), c, map[string]string{plan.LabelLab: "trees"}, "")
+			own, err := e.Create(t.Context(), fmt.Sprintf("trees-%d-%d", os.Getpid(), n), c,
+				map[string]string{plan.LabelLab: "trees"}, "")
 			require.NoError(t, err)
 			t.Cleanup(func() {
 				again, err := engine.Dial(context.Background(), target.Address)

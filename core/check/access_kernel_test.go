@@ -90,7 +90,13 @@ func randomTrees(t *testing.T, random *rand.Rand, n int) (trees [][]survey.Path)
 		var tree []survey.Path
 		for _, level := range []string{"", "a", "b"} {
 			full = filepath.Join(full, level)
-			p := survey.Path{Path: full, Real: full, Kind: survey.Folder, UID: uids[random.IntN(len(uids))], GID: gids[random.IntN(len(gids))]}
+			p := survey.Path{
+				Path: full,
+				Real: full,
+				Kind: survey.Folder,
+				UID:  uids[random.IntN(len(uids))],
+				GID:  gids[random.IntN(len(gids))],
+			}
 			mode := random.Uint32N(0o1000)
 			if level != "b" && random.IntN(3) > 0 {
 				mode |= 0o111 // else hardly anybody would come to the end
@@ -152,7 +158,8 @@ func TestAccessAgreesWithTheKernel(t *testing.T) {
 	compare := func(kind string, w who, p survey.Path, want rights, said rights, why string) {
 		if said != want {
 			if disagreements++; disagreements < 6 {
-				t.Errorf("%s: uid %d gid %d groups %v on %d:%d %s %v: reckoned %s (%s), the kernel says %s", kind, w.uid, w.gid, w.groups, p.UID, p.GID, p.Mode, p.ACL, said, why, want)
+				t.Errorf("%s: uid %d gid %d groups %v on %d:%d %s %v: reckoned %s (%s), the kernel says %s",
+					kind, w.uid, w.gid, w.groups, p.UID, p.GID, p.Mode, p.ACL, said, why, want)
 			}
 		}
 	}
@@ -176,8 +183,14 @@ func TestAccessAgreesWithTheKernel(t *testing.T) {
 
 		answers = kernel(&syscall.SysProcAttr{
 			Cloneflags: syscall.CLONE_NEWUSER, GidMappingsEnableSetgroups: true, Credential: &syscall.Credential{},
-			UidMappings: []syscall.SysProcIDMap{{HostID: 1311, Size: 1}, {ContainerID: 1, HostID: 6000, Size: 3000}},
-			GidMappings: []syscall.SysProcIDMap{{HostID: 1400, Size: 1}, {ContainerID: 1, HostID: 6000, Size: 3000}},
+			UidMappings: []syscall.SysProcIDMap{
+				{HostID: 1311, Size: 1},
+				{ContainerID: 1, HostID: 6000, Size: 3000},
+			},
+			GidMappings: []syscall.SysProcIDMap{
+				{HostID: 1400, Size: 1},
+				{ContainerID: 1, HostID: 6000, Size: 3000},
+			},
 		})
 		w, ok := inNamespace(facts.Engine, id, groups)
 		require.True(t, ok)
@@ -191,7 +204,8 @@ func TestAccessAgreesWithTheKernel(t *testing.T) {
 			compare("without root", w, p, answers[i], got, why)
 		}
 	}
-	t.Logf("%d questions, %d of them end at a closed folder, %d disagreements", 2*count*identities, closed, disagreements)
+	t.Logf("%d questions, %d of them end at a closed folder, %d disagreements",
+		2*count*identities, closed, disagreements)
 	require.Zero(t, disagreements)
 	require.NotZero(t, closed)
 }
@@ -210,7 +224,8 @@ func randomACL(t *testing.T, random *rand.Rand, path string, mode uint32) []stri
 	add(0x01, mode>>6&7, none)
 	for _, n := range random.Perm(7)[:random.IntN(3)] {
 		perms := random.Uint32N(8)
-		acl = append(acl, fmt.Sprintf("user:%d:%s", []int{1311, 1312, 1313, 1314, 1315, 7310, 7311}[n], rights(perms)))
+		acl = append(acl,
+			fmt.Sprintf("user:%d:%s", []int{1311, 1312, 1313, 1314, 1315, 7310, 7311}[n], rights(perms)))
 	}
 	slices.Sort(acl) // by id, as the kernel demands: they all have four digits
 	for _, e := range acl {
@@ -221,7 +236,9 @@ func randomACL(t *testing.T, random *rand.Rand, path string, mode uint32) []stri
 	add(0x04, owning, none)
 	var groups []string
 	for _, n := range random.Perm(7)[:1+random.IntN(2)] {
-		groups = append(groups, fmt.Sprintf("group:%d:%s", []int{1400, 1401, 1402, 1403, 1404, 7399, 7400}[n], rights(random.Uint32N(8))))
+		groups = append(groups,
+			fmt.Sprintf("group:%d:%s",
+				[]int{1400, 1401, 1402, 1403, 1404, 7399, 7400}[n], rights(random.Uint32N(8))))
 	}
 	slices.Sort(groups)
 	for _, e := range groups {

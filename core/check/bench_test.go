@@ -21,7 +21,9 @@ func largeLab(stacks int) (names []string, texts map[string]string, surveys map[
 	const hosts = 10
 	texts, surveys = map[string]string{}, map[string]*survey.Survey{}
 	var head strings.Builder
-	head.WriteString("lab = \"skerry-light\"\ntimezone = \"Atlantic/Faroe\"\nowner = \"keeper\"\n[folder]\ndata = \"/srv/skerry\"\n")
+	head.WriteString(
+		"lab = \"skerry-light\"\ntimezone = \"Atlantic/Faroe\"\nowner = \"keeper\"\n[folder]\n" +
+			"data = \"/srv/skerry\"\n")
 	for h := range hosts {
 		name := fmt.Sprintf("host-%d", h)
 		fmt.Fprintf(&head, "[host.%s]\nengine = \"unix:///run/%s.sock\"\n", name, name)
@@ -39,15 +41,26 @@ func largeLab(stacks int) (names []string, texts map[string]string, surveys map[
 		fmt.Fprintf(&b, "about = \"readings\"\nhost = \"host-%d\"\n[let]\nstore = \"store-%d\"\n", s%hosts, s)
 		for v := range 5 {
 			port := 1024 + (s/hosts*5+v)*3%60000
-			fmt.Fprintf(&b, "\n[service.sensor-%d]\nimage = \"registry.skerry.example/sensor:1.4\"\nrun-as = \"owner\"\nports = [\"%d -> 80\", \"%d -> 81/udp\"]  # the page\n", v, port, port+1)
+			fmt.Fprintf(&b,
+				"\n[service.sensor-%d]\nimage = \"registry.skerry.example/sensor:1.4\"\n"+
+					"run-as = \"owner\"\nports = [\"%d -> 80\", \"%d -> 81/udp\"]  # the page\n", v, port, port+1)
 			path := fmt.Sprintf("/srv/skerry/%s/%d", name, v)
-			fmt.Fprintf(&b, "mounts = [\"${folder.data}/%s/%d -> /data\", \"${folder.data}/%s/%d -> /more, read-only\"]\nready = { http = \"80/health\", within = \"45s\" }\n", name, v, name, v)
-			fmt.Fprintf(&b, "env.STORE = \"${store}:7410\"\nenv.LEVEL = \"info\"\nenv.STATION = \"north\"\nenv.INTERVAL = 30\n")
+			fmt.Fprintf(&b,
+				"mounts = [\"${folder.data}/%s/%d -> /data\", \"${folder.data}/%s/%d -> /more, "+
+					"read-only\"]\nready = { http = \"80/health\", within = \"45s\" }\n", name, v, name, v)
+			fmt.Fprintf(&b,
+				"env.STORE = \"${store}:7410\"\nenv.LEVEL = \"info\"\nenv.STATION = \"north\"\nenv.INTERVAL = 30\n")
 			if v > 0 {
 				fmt.Fprintf(&b, "after = [\"sensor-%d\"]\n", v-1)
 			}
 			host := surveys[fmt.Sprintf("host-%d", s%hosts)]
-			host.Paths = append(host.Paths, survey.Path{Path: path, Kind: survey.Folder, UID: 1311, GID: 1400, Mode: "0750"})
+			host.Paths = append(host.Paths, survey.Path{
+				Path: path,
+				Kind: survey.Folder,
+				UID:  1311,
+				GID:  1400,
+				Mode: "0750",
+			})
 		}
 		texts[name+"/stack.toml"] = b.String()
 	}
@@ -89,7 +102,8 @@ func BenchmarkCheck(b *testing.B) {
 		b.Run(fmt.Sprintf("check/%d", stacks), func(b *testing.B) {
 			b.ReportAllocs()
 			for b.Loop() {
-				result := check.Run(lab.Resolve(read(names, texts), lab.Input{Folder: "/lab", Surveys: surveys}), check.All())
+				result := check.Run(lab.Resolve(read(names,
+					texts), lab.Input{Folder: "/lab", Surveys: surveys}), check.All())
 				if n := result.Count(check.Error); n > 0 && stacks <= 1000 {
 					b.Fatalf("a correct lab has %d errors: %s", n, result.Findings[0].Message)
 				}

@@ -106,7 +106,8 @@ func resolve(stacks []string, texts map[string]string, surveys map[string]*surve
 	return resolveWith(stacks, texts, surveys, nil)
 }
 
-func resolveWith(stacks []string, texts map[string]string, surveys map[string]*survey.Survey, files map[string]lab.FileFact) *lab.Lab {
+func resolveWith(stacks []string, texts map[string]string, surveys map[string]*survey.Survey,
+	files map[string]lab.FileFact) *lab.Lab {
 	decl := declare.Read(stacks, func(path string) (string, error) {
 		text, ok := texts[path]
 		if !ok {
@@ -120,7 +121,12 @@ func resolveWith(stacks []string, texts map[string]string, surveys map[string]*s
 		}
 	}
 	slices.Sort(decl.Strays)
-	return lab.Resolve(decl, lab.Input{Folder: "/home/keeper/skerry-light", Shell: func(string) (string, bool) { return "", false }, Surveys: surveys, Files: files})
+	return lab.Resolve(decl, lab.Input{
+		Folder:  "/home/keeper/skerry-light",
+		Shell:   func(string) (string, bool) { return "", false },
+		Surveys: surveys,
+		Files:   files,
+	})
 }
 
 func (c *testCase) readWants(t *testing.T, file, text string) {
@@ -175,7 +181,8 @@ func TestCases(t *testing.T) {
 			require.True(t, ok, "there is no rule of that name")
 			result := check.Run(c.lab, check.All())
 			c.compare(t, result)
-			found[c.rule] = found[c.rule] || slices.ContainsFunc(result.Findings, func(f check.Finding) bool { return f.Rule == c.rule })
+			found[c.rule] = found[c.rule] ||
+				slices.ContainsFunc(result.Findings, func(f check.Finding) bool { return f.Rule == c.rule })
 			other := !slices.ContainsFunc(result.Findings, func(f check.Finding) bool { return f.Rule == c.rule })
 			silent[c.rule] = silent[c.rule] || other && result.Count(check.Error)+result.Count(check.Warning) == 0
 			var groups [][]source.Edit
@@ -220,7 +227,13 @@ func TestRulesAreComplete(t *testing.T) {
 		assert.Regexp(t, `^[a-z]+(-[a-z]+)*$`, r.Name)
 		assert.False(t, names[r.Name], "%s is there twice", r.Name)
 		names[r.Name] = true
-		for field, text := range map[string]string{"title": r.Title, "text": r.Text, "mistake": r.Mistake, "mended": r.Mended, "needs": string(r.Needs)} {
+		for field, text := range map[string]string{
+			"title":   r.Title,
+			"text":    r.Text,
+			"mistake": r.Mistake,
+			"mended":  r.Mended,
+			"needs":   string(r.Needs),
+		} {
 			assert.NotEmpty(t, text, "%s has no %s", r.Name, field)
 		}
 		assert.False(t, strings.HasSuffix(r.Title, "."), r.Name)
@@ -232,8 +245,9 @@ func TestRulesAreComplete(t *testing.T) {
 // Without surveys the rules that need them are skipped and say so; the others work.
 func TestWithoutSurveys(t *testing.T) {
 	files := map[string]string{
-		"lab.toml":        "lab = \"skerry-light\"\n[host.lamp-room]\n",
-		"mast/stack.toml": "[service.sensor]\nimage = \"registry.skerry.example/sensor:1.4\"\nowner = \"keper\"\nmounts = [\"/srv/Skerry -> /data\"]\nports = [\"8710 -> 80\", \"8710 -> 81\"]\n",
+		"lab.toml": "lab = \"skerry-light\"\n[host.lamp-room]\n",
+		"mast/stack.toml": "[service.sensor]\nimage = \"registry.skerry.example/sensor:1.4\"\n" +
+			"owner = \"keper\"\nmounts = [\"/srv/Skerry -> /data\"]\nports = [\"8710 -> 80\", \"8710 -> 81\"]\n",
 	}
 	r := check.Run(resolve([]string{"mast"}, files, nil), check.All())
 	require.Len(t, r.Findings, 1)
@@ -245,7 +259,9 @@ func TestWithoutSurveys(t *testing.T) {
 	var needy []string
 	for _, rule := range check.All() {
 		// These ask nothing of a host for what this lab declares.
-		if rule.Needs != check.Files && !slices.Contains([]string{"host-unreachable", "engine-unreachable", "engine-lacks", "network-missing", "env-file-exposed", "env-file-tracked", "lab-writable"}, rule.Name) {
+		if rule.Needs != check.Files &&
+			!slices.Contains([]string{"host-unreachable", "engine-unreachable", "engine-lacks",
+				"network-missing", "env-file-exposed", "env-file-tracked", "lab-writable"}, rule.Name) {
 			needy = append(needy, rule.Name)
 		}
 	}

@@ -31,7 +31,9 @@ func addTo(s *lab.Service, key string, list []declare.Text, item string) []sourc
 	}
 	prefix := imageLine.FindStringSubmatch(lineOf(at))
 	end := strings.IndexByte(at.File.Text[at.End:], '\n')
-	if prefix == nil || end < 0 || regexp.MustCompile(`(?m)^[ \t]*`+regexp.QuoteMeta(strings.TrimSpace(prefix[1])+key)+`[ \t]*=`).MatchString(tableOf(at)) {
+	if prefix == nil || end < 0 ||
+		regexp.MustCompile(`(?m)^[ \t]*`+regexp.QuoteMeta(strings.TrimSpace(prefix[1])+key)+
+			`[ \t]*=`).MatchString(tableOf(at)) {
 		return nil
 	}
 	end += at.End + 1

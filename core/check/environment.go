@@ -27,15 +27,17 @@ var environmentRules = []Rule{
 		},
 	}, {
 		Name: "env-file-syntax", Severity: Error, Needs: Files, Mends: true,
-		Title:   "a line of an environment file that is not NAME=value",
-		Text:    "Tools differ in what they make of quotes, blanks, comments and export in such files; here each of them has one meaning or is an error.",
+		Title: "a line of an environment file that is not NAME=value",
+		Text: "Tools differ in what they make of quotes, blanks, comments and export in such files; " +
+			"here each of them has one meaning or is an error.",
 		Mistake: `export A=b`,
 		Mended:  `A=b`,
 		Find:    resolverFinds,
 	}, {
 		Name: "env-invisible", Severity: Error, Needs: Files, Mends: true,
-		Title:   "invisible characters in an environment file that become part of a value",
-		Text:    "Carriage returns, byte-order marks, blanks at the end and no-break spaces come along when files are copied between systems. A password with one at its end is a wrong password.",
+		Title: "invisible characters in an environment file that become part of a value",
+		Text: "Carriage returns, byte-order marks, blanks at the end and no-break spaces come along " +
+			"when files are copied between systems. A password with one at its end is a wrong password.",
 		Mistake: "A=b␍    # ␍ stands for a carriage return",
 		Mended:  "A=b",
 		Find:    resolverFinds,
@@ -70,7 +72,8 @@ func nearFile(l *lab.Lab, at source.Span) *source.Mend {
 
 // placeholder matches whole values that only stand for a value.
 var placeholder = sync.OnceValue(func() *regexp.Regexp {
-	return regexp.MustCompile(`(?i)^(change[-_ ]?(me|this|it)!*|replace[-_ ]?(me|this)|fix[-_ ]?me|to[-_ ]?do|tbd|x{3,}|\*{3,}|\.{3}|<[^<>]+>|\[[^\[\]]+\]|(your|my)[-_ ].*[-_ ]here|your[-_ ](password|secret|token|key|user(name)?|name|e?mail|domain|api[-_ ]key).*|insert[-_ ].*[-_ ]here|(put|enter)[-_ ].*[-_ ]here|secret[-_ ]?goes[-_ ]?here|dummy|placeholder)$`)
+	return regexp.MustCompile(
+		`(?i)^(change[-_ ]?(me|this|it)!*|replace[-_ ]?(me|this)|fix[-_ ]?me|to[-_ ]?do|tbd|x{3,}|\*{3,}|\.{3}|<[^<>]+>|\[[^\[\]]+\]|(your|my)[-_ ].*[-_ ]here|your[-_ ](password|secret|token|key|user(name)?|name|e?mail|domain|api[-_ ]key).*|insert[-_ ].*[-_ ]here|(put|enter)[-_ ].*[-_ ]here|secret[-_ ]?goes[-_ ]?here|dummy|placeholder)$`)
 })
 
 func envPlaceholder(in *Input) {

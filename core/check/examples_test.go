@@ -29,11 +29,14 @@ func TestExamplesAreCases(t *testing.T) {
 		for _, dir := range cases {
 			lines, fires := map[string]bool{}, false
 			require.NoError(t, filepath.WalkDir(dir, func(path string, d fs.DirEntry, err error) error {
-				if err != nil || d.IsDir() || strings.HasSuffix(path, ".json") || strings.HasSuffix(path, ".mended") {
+				if err != nil || d.IsDir() || strings.HasSuffix(path, ".json") ||
+					strings.HasSuffix(path, ".mended") {
 					return err
 				}
 				text, err := os.ReadFile(path)
-				fires = fires || strings.Contains(string(text), "want "+rule.Name+" ") || strings.Contains(string(text), "want-next "+rule.Name+" ") || strings.Contains(string(text), "; "+rule.Name+" ")
+				fires = fires || strings.Contains(string(text), "want "+rule.Name+" ") ||
+					strings.Contains(string(text), "want-next "+rule.Name+" ") ||
+					strings.Contains(string(text), "; "+rule.Name+" ")
 				for line := range strings.Lines(string(text)) {
 					lines[plain(line)] = true
 				}

@@ -4,8 +4,9 @@ package check
 var formatRules = []Rule{
 	{
 		Name: "syntax", Severity: Error, Needs: Files,
-		Title:   "a file of the lab cannot be read as TOML",
-		Text:    "What is behind the mark cannot be understood and is not guessed at. All other files are still read and checked.",
+		Title: "a file of the lab cannot be read as TOML",
+		Text: "What is behind the mark cannot be understood and is not guessed at. All other files are " +
+			"still read and checked.",
 		Mistake: `about = "readings`,
 		Mended:  `about = "readings"`,
 		Find:    resolverFinds,
@@ -21,8 +22,9 @@ var formatRules = []Rule{
 		},
 	}, {
 		Name: "stack-misnamed", Severity: Warning, Needs: Files,
-		Title:   "a file that is probably meant to be stack.toml, under another name",
-		Text:    "A stack is a folder with a stack.toml; any other file is left alone, and the stack would be missing without a word.",
+		Title: "a file that is probably meant to be stack.toml, under another name",
+		Text: "A stack is a folder with a stack.toml; any other file is left alone, and the stack would " +
+			"be missing without a word.",
 		Mistake: `image = "registry.skerry.example/sensor:1.4"    # in mast/Stack.toml`,
 		Mended:  `image = "registry.skerry.example/sensor:1.4"    # in mast/stack.toml`,
 		Find:    resolverFinds,

@@ -25,7 +25,10 @@ var hostRules = []Rule{
 		Find: func(in *Input) {
 			for _, h := range in.Lab.Hosts {
 				if h.Survey != nil && h.Survey.Unknown["host"] != "" {
-					in.reportHost(h, source.Problem{At: h.At, Message: h.Name + " cannot be reached: " + h.Survey.Unknown["host"]})
+					in.reportHost(h, source.Problem{
+						At:      h.At,
+						Message: h.Name + " cannot be reached: " + h.Survey.Unknown["host"],
+					})
 				}
 			}
 		},
@@ -40,7 +43,10 @@ var hostRules = []Rule{
 				if h.Survey == nil || h.Survey.Unknown["engine"] == "" || h.Survey.Unknown["host"] != "" {
 					continue
 				}
-				p := source.Problem{At: h.At, Message: "the engine of " + h.Name + " does not answer: " + h.Survey.Unknown["engine"]}
+				p := source.Problem{
+					At:      h.At,
+					Message: "the engine of " + h.Name + " does not answer: " + h.Survey.Unknown["engine"],
+				}
 				if strings.HasPrefix(h.Survey.Unknown["engine"], "there is no socket") {
 					p.Mend = &source.Mend{Text: declare.EngineLines(h.Name, h.Survey.Sockets)}
 				}
@@ -67,9 +73,13 @@ var hostRules = []Rule{
 					continue
 				}
 				in.report(s, source.Problem{
-					At:      settingAt(s, "init"),
-					Message: "init is declared, and the engine of " + s.Stack.Host.Name + " (" + e.Name + ") has no such process: it is left out",
-					Mend:    &source.Mend{Text: "install the engine's helper for it on the host (Debian's package catatonit), or take init out"},
+					At: settingAt(s, "init"),
+					Message: "init is declared, and the engine of " + s.Stack.Host.Name + " (" + e.Name +
+						") has no such process: it is left out",
+					Mend: &source.Mend{
+						Text: "install the engine's helper for it on the host (Debian's package " +
+							"catatonit), or take init out",
+					},
 				})
 			}
 		},

@@ -47,14 +47,16 @@ var identityRules = []Rule{
 		Find:    accountUnowned,
 	}, {
 		Name: "account-root", Severity: Note, Needs: Image,
-		Title:   "a service that runs as root without being told to",
-		Text:    "Its image says nothing else. What it writes on the host belongs to root.",
-		Mistake: "image = \"registry.skerry.example/root:1\"    # which names no user\nmounts = [\"/srv/skerry/mast -> /data\"]",
-		Mended:  `run-as = "owner"`,
+		Title: "a service that runs as root without being told to",
+		Text:  "Its image says nothing else. What it writes on the host belongs to root.",
+		Mistake: "image = \"registry.skerry.example/root:1\"    # which names no user\n" +
+			"mounts = [\"/srv/skerry/mast -> /data\"]",
+		Mended: `run-as = "owner"`,
 		Find: func(in *Input) {
 			for _, s := range in.surveyed() {
 				image, ok := imageOf(s)
-				if !ok || s.RunAs != nil || s.OwnerUID != "" || s.Declared().RunAs.IsSet() || !slices.Contains([]string{"", "0", "root", "0:0", "root:root"}, image.User) {
+				if !ok || s.RunAs != nil || s.OwnerUID != "" || s.Declared().RunAs.IsSet() ||
+					!slices.Contains([]string{"", "0", "root", "0:0", "root:root"}, image.User) {
 					continue // run-as = "image" is to be told, too
 				}
 				message := s.FullName() + " runs as root, because its image names no other user"
@@ -66,11 +68,13 @@ var identityRules = []Rule{
 		},
 	}, {
 		Name: "account-contradiction", Severity: Error, Needs: Files, Mends: true, Rests: Names,
-		Title:   "a variable of owner-variables is set to another id",
-		Text:    "Both cannot hold: env and environment files win, and the owner's folders are then somebody else's.",
-		Mistake: "owner = \"keeper\"    # uid 1311\nowner-variables = [\"WATCH_UID\", \"WATCH_GID\"]\nenv.WATCH_UID = 1000",
-		Mended:  "owner = \"keeper\"\nowner-variables = [\"WATCH_UID\", \"WATCH_GID\"]",
-		Find:    accountContradiction,
+		Title: "a variable of owner-variables is set to another id",
+		Text: "Both cannot hold: env and environment files win, and the owner's folders " +
+			"are then somebody else's.",
+		Mistake: "owner = \"keeper\"    # uid 1311\nowner-variables = [\"WATCH_UID\", \"WATCH_GID\"]\n" +
+			"env.WATCH_UID = 1000",
+		Mended: "owner = \"keeper\"\nowner-variables = [\"WATCH_UID\", \"WATCH_GID\"]",
+		Find:   accountContradiction,
 	}, {
 		Name: "account-mixed", Severity: Warning, Needs: Host,
 		Title:   "two identities write one folder and have no group in common",
@@ -83,18 +87,24 @@ var identityRules = []Rule{
 
 // writes reports whether a service writes a folder of the host.
 func writes(s *lab.Service) bool {
-	return slices.ContainsFunc(s.Mounts, func(m lab.Mount) bool { return m.Kind == declare.MountPath && !m.ReadOnly })
+	return slices.ContainsFunc(s.Mounts, func(m lab.Mount) bool {
+		return m.Kind == declare.MountPath && !m.ReadOnly
+	})
 }
 
 func accountUnowned(in *Input) {
 	for _, s := range in.surveyed() {
 		facts := s.Stack.Host.Survey
 		for _, id := range []*lab.Identity{s.Owner, s.RunAs} {
-			if id == nil || !id.Known || facts.Accounts == nil || id.Name == "" || id.Name[0] < '0' || id.Name[0] > '9' {
+			if id == nil || !id.Known || facts.Accounts == nil || id.Name == "" || id.Name[0] < '0' ||
+				id.Name[0] > '9' {
 				continue
 			}
 			if !slices.ContainsFunc(facts.Accounts, func(a survey.Account) bool { return a.UID == id.UID }) {
-				in.reportOnce(s, source.Problem{At: id.At, Message: fmt.Sprintf("no account on %s has uid %d", s.Stack.Host.Name, id.UID)})
+				in.reportOnce(s, source.Problem{
+					At:      id.At,
+					Message: fmt.Sprintf("no account on %s has uid %d", s.Stack.Host.Name, id.UID),
+				})
 			}
 		}
 	}
@@ -109,14 +119,19 @@ func halfVariables(in *Input) {
 				half, other = strings.TrimSuffix(v.Name, "GID"), "UID"
 			}
 			// UUID and GUID are names of other things.
-			if half == v.Name || strings.HasSuffix(half, "U") || strings.HasSuffix(half, "G") || v.Origin == lab.FromOwner {
+			if half == v.Name || strings.HasSuffix(half, "U") || strings.HasSuffix(half, "G") ||
+				v.Origin == lab.FromOwner {
 				continue
 			}
 			if _, err := strconv.ParseUint(v.Value.Reveal(), 10, 31); err != nil {
 				continue
 			}
 			if !slices.ContainsFunc(s.Env, func(o lab.Variable) bool { return o.Name == half+other }) {
-				in.report(s, source.Problem{At: v.At, Message: fmt.Sprintf("%s is set, and %s is not: the image fills that in by itself", v.Name, half+other)})
+				in.report(s, source.Problem{
+					At: v.At,
+					Message: fmt.Sprintf("%s is set, and %s is not: the image fills that in by itself",
+						v.Name, half+other),
+				})
 			}
 		}
 	}
@@ -132,9 +147,12 @@ func accountContradiction(in *Input) {
 			id, is := want[v.Name]
 			if right := strconv.FormatInt(id, 10); is && v.Origin != lab.FromOwner && !v.Value.Is(right) {
 				in.report(s, source.Problem{
-					At: v.At, Message: fmt.Sprintf("%s is set to %s, and the owner %s has %d", v.Name, v.Value, s.Owner.Name, id),
-					Because: []source.Because{{Text: "owner-variables hands over the ids of this owner", At: s.Owner.At}},
-					Mend:    mendValue(v, right, "the owner's is "+right),
+					At: v.At,
+					Message: fmt.Sprintf("%s is set to %s, and the owner %s has %d",
+						v.Name, v.Value, s.Owner.Name, id),
+					Because: []source.Because{{Text: "owner-variables hands over the ids of this owner",
+						At: s.Owner.At}},
+					Mend: mendValue(v, right, "the owner's is "+right),
 				})
 			}
 		}
@@ -171,12 +189,17 @@ func accountMixed(in *Input) {
 				first[s.Stack.Host] = map[string][]user{}
 			}
 			for _, o := range first[s.Stack.Host][m.Source] {
-				common := slices.ContainsFunc(u.groups, func(g survey.ID) bool { return slices.Contains(o.groups, g) })
+				common := slices.ContainsFunc(u.groups, func(g survey.ID) bool {
+					return slices.Contains(o.groups, g)
+				})
 				if o.id.UID != u.id.UID && !common {
 					facts := s.Stack.Host.Survey
 					in.report(s, source.Problem{
-						At:      m.SourceAt,
-						Message: fmt.Sprintf("%s and %s both write %s, as %s and %s, and have no group in common", s.FullName(), o.service.FullName(), m.Source, facts.UserName(u.id.UID), facts.UserName(o.id.UID)),
+						At: m.SourceAt,
+						Message: fmt.Sprintf(
+							"%s and %s both write %s, as %s and %s, and have no group in common",
+							s.FullName(), o.service.FullName(), m.Source, facts.UserName(u.id.UID),
+							facts.UserName(o.id.UID)),
 					})
 					break
 				}
@@ -205,7 +228,8 @@ var zoneRules = []Rule{
 				if s.Zone.Name != "" && !lab.SameZone(v.Value.Reveal(), s.Zone.Name) {
 					in.report(s, source.Problem{
 						At: v.At, Message: fmt.Sprintf("TZ is %s here, and timezone says %s", v.Value, s.Zone.Name),
-						Because: []source.Because{{Text: "timezone", At: s.Zone.At}}, Mend: mendValue(v, s.Zone.Name, s.Zone.Name+" is what timezone says"),
+						Because: []source.Because{{Text: "timezone", At: s.Zone.At}},
+						Mend:    mendValue(v, s.Zone.Name, s.Zone.Name+" is what timezone says"),
 					})
 				}
 			})
@@ -228,9 +252,13 @@ var zoneRules = []Rule{
 			for _, s := range in.surveyed() {
 				h := s.Stack.Host
 				// Whoever gives a host, a stack or a service a zone of its own means it.
-				if !told[h] && s.Zone.At == in.Lab.ZoneAt && s.Zone.Name != "" && h.Survey.Timezone != "" && !lab.SameZone(h.Survey.Timezone, s.Zone.Name) && lab.IsZone(s.Zone.Name) {
+				if !told[h] && s.Zone.At == in.Lab.ZoneAt && s.Zone.Name != "" && h.Survey.Timezone != "" &&
+					!lab.SameZone(h.Survey.Timezone, s.Zone.Name) && lab.IsZone(s.Zone.Name) {
 					told[h] = true
-					in.report(s, source.Problem{At: s.Zone.At, Message: fmt.Sprintf("%s itself is set to %s", h.Name, h.Survey.Timezone)})
+					in.report(s, source.Problem{
+						At:      s.Zone.At,
+						Message: fmt.Sprintf("%s itself is set to %s", h.Name, h.Survey.Timezone),
+					})
 				}
 			}
 		},
@@ -266,7 +294,12 @@ func zoneMixed(in *Input) {
 		if !seen {
 			first[s.Stack] = v
 		} else if !lab.SameZone(other.Value.Reveal(), v.Value.Reveal()) {
-			in.report(s, source.Problem{At: v.At, Message: fmt.Sprintf("TZ is %s here, and %s in another service of %s", zoneWord(v.Value), zoneWord(other.Value), s.Stack.Name), Because: []source.Because{{Text: "there", At: other.At}}})
+			in.report(s, source.Problem{
+				At: v.At,
+				Message: fmt.Sprintf("TZ is %s here, and %s in another service of %s",
+					zoneWord(v.Value), zoneWord(other.Value), s.Stack.Name),
+				Because: []source.Because{{Text: "there", At: other.At}},
+			})
 		}
 	})
 }

@@ -13,7 +13,8 @@ import (
 )
 
 // nowhere matches what is said where a name leads to no machine, or to one that listens to nobody.
-var nowhere = regexp.MustCompile(`no such host|server misbehaving|name resolution|does not resolve|connection refused|no route to host`)
+var nowhere = regexp.MustCompile(
+	`no such host|server misbehaving|name resolution|does not resolve|connection refused|no route to host`)
 
 var imageRules = []Rule{
 	{
@@ -25,8 +26,9 @@ var imageRules = []Rule{
 		Find:    resolverFinds,
 	}, {
 		Name: "image-absent", Severity: Error, Needs: Image,
-		Title:   "the image is not on the host, and its registry does not have it",
-		Text:    "Only a registry that says so makes this an error. One that refuses, limits or cannot be reached makes the rule be skipped.",
+		Title: "the image is not on the host, and its registry does not have it",
+		Text: "Only a registry that says so makes this an error. One that refuses, limits or cannot be " +
+			"reached makes the rule be skipped.",
 		Mistake: `image = "registry.skerry.example/sensor:14"`,
 		Mended:  `image = "registry.skerry.example/sensor:1.4"`,
 		Find: func(in *Input) {
@@ -45,13 +47,16 @@ var imageRules = []Rule{
 					in.skip(s.Image.Text, why)
 				case s.Fetch == "never" && image.Source != survey.FromEngine:
 					in.report(s, source.Problem{
-						At:      s.Image.Part(0, len(s.Image.Text)),
-						Message: fmt.Sprintf("%s is not on %s, and fetch = \"never\" keeps it from being pulled", s.Image.Text, host.Name),
+						At: s.Image.Part(0, len(s.Image.Text)),
+						Message: fmt.Sprintf(
+							"%s is not on %s, and fetch = \"never\" keeps it from being pulled",
+							s.Image.Text, host.Name),
 					})
 				case image.Source == survey.Absent:
 					p := source.Problem{
-						At:      s.Image.Part(0, len(s.Image.Text)),
-						Message: fmt.Sprintf("%s is not on %s, and its registry does not have it", s.Image.Text, host.Name),
+						At: s.Image.Part(0, len(s.Image.Text)),
+						Message: fmt.Sprintf("%s is not on %s, and its registry does not have it",
+							s.Image.Text, host.Name),
 					}
 					if len(image.Near) > 0 {
 						p.Because = []source.Because{{Text: "tags that it has: " + strings.Join(image.Near, ", ")}}
@@ -62,8 +67,9 @@ var imageRules = []Rule{
 		},
 	}, {
 		Name: "image-registry", Severity: Warning, Needs: Image,
-		Title:   "the registry of an image that is not on the host cannot be found",
-		Text:    "Its name does not resolve, or nothing answers there. The deploy would fail when it pulls the image. Perhaps a letter of the name is wrong.",
+		Title: "the registry of an image that is not on the host cannot be found",
+		Text: "Its name does not resolve, or nothing answers there. The deploy would fail when it pulls " +
+			"the image. Perhaps a letter of the name is wrong.",
 		Mistake: `image = "registry.skery.example/sensor:1.4"    # no such machine`,
 		Mended:  `image = "registry.skerry.example/sensor:1.4"`,
 		Find: func(in *Input) {
@@ -78,7 +84,11 @@ var imageRules = []Rule{
 					continue
 				}
 				told[s.Image.Text] = true
-				in.report(s, source.Problem{At: s.Image.Part(0, len(s.Image.Text)), Message: fmt.Sprintf("%s is not on %s, and its registry cannot be found: %s", s.Image.Text, host.Name, why)})
+				in.report(s, source.Problem{
+					At: s.Image.Part(0, len(s.Image.Text)),
+					Message: fmt.Sprintf("%s is not on %s, and its registry cannot be found: %s",
+						s.Image.Text, host.Name, why),
+				})
 			}
 		},
 	}, {
@@ -89,10 +99,15 @@ var imageRules = []Rule{
 		Mended:  `image = "registry.skerry.example/sensor:1.4"`,
 		Find: func(in *Input) {
 			eachImage(in, func(s *lab.Service, name, _, _ string) {
-				if first, _, path := strings.Cut(name, "/"); !path || !strings.ContainsAny(first, ".:") && first != "localhost" {
-					p := source.Problem{At: s.Image.Part(0, len(s.Image.Text)), Message: s.Image.Text + " names no registry: each engine takes its own"}
+				if first, _, path := strings.Cut(name, "/"); !path ||
+					!strings.ContainsAny(first, ".:") && first != "localhost" {
+					p := source.Problem{
+						At:      s.Image.Part(0, len(s.Image.Text)),
+						Message: s.Image.Text + " names no registry: each engine takes its own",
+					}
 					if image, ok := imageOf(s); ok && image.Name != "" {
-						p.Mend = respellAt(p.At, s.Image.Text, image.Name, "the engine of "+s.Stack.Host.Name+" takes "+image.Name)
+						p.Mend = respellAt(p.At, s.Image.Text, image.Name,
+							"the engine of "+s.Stack.Host.Name+" takes "+image.Name)
 					}
 					in.report(s, p)
 				}
@@ -115,7 +130,10 @@ var imageRules = []Rule{
 					p.Message = fmt.Sprintf("the tag %s moves: the next pull may bring another program", tag)
 				}
 				if image, ok := imageOf(s); ok && image.Digest != "" && at.Text() == s.Image.Text {
-					p.Mend = &source.Mend{Text: "pins what is on " + s.Stack.Host.Name + " now", Edits: []source.Edit{{At: at.File.Span(at.End, at.End), New: "@" + image.Digest}}}
+					p.Mend = &source.Mend{
+						Text:  "pins what is on " + s.Stack.Host.Name + " now",
+						Edits: []source.Edit{{At: at.File.Span(at.End, at.End), New: "@" + image.Digest}},
+					}
 				}
 				in.report(s, p)
 			})
@@ -130,17 +148,23 @@ var imageRules = []Rule{
 			for _, s := range in.surveyed() {
 				image, ok := imageOf(s)
 				want := cmp.Or(s.Settings.Platform, s.Stack.Host.Survey.Platform)
-				if !ok || want == "" || len(image.Platforms) == 0 || slices.ContainsFunc(image.Platforms, func(p string) bool { return samePlatform(p, want) }) {
+				if !ok || want == "" || len(image.Platforms) == 0 ||
+					slices.ContainsFunc(image.Platforms, func(p string) bool { return samePlatform(p, want) }) {
 					continue
 				}
-				in.report(s, source.Problem{At: s.Image.Part(0, len(s.Image.Text)), Message: fmt.Sprintf("%s is made for %s, and %s is %s", s.Image.Text, strings.Join(image.Platforms, " and "), s.Stack.Host.Name, want)})
+				in.report(s, source.Problem{
+					At: s.Image.Part(0, len(s.Image.Text)),
+					Message: fmt.Sprintf("%s is made for %s, and %s is %s",
+						s.Image.Text, strings.Join(image.Platforms, " and "), s.Stack.Host.Name, want),
+				})
 			}
 		},
 	},
 }
 
 // movingTags are tags that are moved along by habit.
-var movingTags = strings.Fields("latest stable main master edge nightly dev develop development current rolling testing unstable beta")
+var movingTags = strings.Fields(
+	"latest stable main master edge nightly dev develop development current rolling testing unstable beta")
 
 // samePlatform compares system and architecture; variants run on each other more often than not.
 func samePlatform(a, b string) bool {

@@ -18,14 +18,17 @@ import (
 )
 
 // anythingGoes are keys that every value of their type is right for.
-var anythingGoes = strings.Fields("about address insecure internal existing driver options image command entrypoint secret-variables overlap privileged read-only init service default ready")
+var anythingGoes = strings.Fields(
+	"about address insecure internal existing driver options image command entrypoint secret-variables " +
+		"overlap privileged read-only init service default ready")
 
 // schemas are those that lantern schema prints.
 func schemas(t *testing.T) map[string]*jsonschema.Schema {
 	t.Helper()
 	compiled := map[string]*jsonschema.Schema{}
 	for name, s := range map[string]map[string]any{
-		declare.LabFile: declare.Schema(declare.LabFile, declare.LabDocs()), declare.StackFile: declare.Schema(declare.StackFile, declare.StackDocs()),
+		declare.LabFile:   declare.Schema(declare.LabFile, declare.LabDocs()),
+		declare.StackFile: declare.Schema(declare.StackFile, declare.StackDocs()),
 	} {
 		c := jsonschema.NewCompiler()
 		require.NoError(t, c.AddResource(name, throughJSON(t, s)))
@@ -49,8 +52,10 @@ func throughJSON(t *testing.T, value any) any {
 func wrongFile(table, line string) map[string]string {
 	line = strings.ReplaceAll(strings.TrimPrefix(line, "+"), `\n`, "\n") + "\n"
 	lab, image := "lab = \"skerry-light\"\n", "image = \"registry.skerry.example/sensor:1.4\"\n"
-	host, stack := "[host.lamp-room]\nengine = \"unix:///run/engine.sock\"\n", "[service.sensor]\n"+image+"run-as = \"owner\"\n"
-	if table != "lab.toml" && table != "[host.NAME]" && table != "stack.toml" || !strings.Contains(line, "owner =") {
+	host, stack := "[host.lamp-room]\nengine = \"unix:///run/engine.sock\"\n",
+		"[service.sensor]\n"+image+"run-as = \"owner\"\n"
+	if table != "lab.toml" && table != "[host.NAME]" && table != "stack.toml" ||
+		!strings.Contains(line, "owner =") {
 		stack = "[service.sensor]\n" + image
 	}
 	switch table {
@@ -110,7 +115,8 @@ func TestWrongValues(t *testing.T) {
 		require.Len(t, cells, 5, line)
 		table, key, marked, message := cells[0], cells[1], cells[2], cells[4]
 		rule, onlyWhole := strings.CutSuffix(cells[3], "*")
-		for _, part := range strings.FieldsFunc(strings.NewReplacer(`\n`, "\n").Replace(key), func(c rune) bool { return strings.ContainsRune("+\n,", c) }) {
+		for _, part := range strings.FieldsFunc(strings.NewReplacer(`\n`, "\n").Replace(key),
+			func(c rune) bool { return strings.ContainsRune("+\n,", c) }) {
 			name, _, _ := strings.Cut(strings.TrimLeft(part, " ["), " ")
 			name, _, _ = strings.Cut(name, ".")
 			covered[table+" "+name] = true
@@ -120,7 +126,10 @@ func TestWrongValues(t *testing.T) {
 			require.NoError(t, err)
 			s.Containers = nil // of a lab whose name is changed
 			files := wrongFile(table, key)
-			r := check.Run(resolve([]string{"mast"}, files, map[string]*survey.Survey{"lamp-room": s, "local": s}), check.All())
+			r := check.Run(resolve([]string{"mast"}, files, map[string]*survey.Survey{
+				"lamp-room": s,
+				"local":     s,
+			}), check.All())
 			var all []string
 			for _, f := range r.Findings {
 				all = append(all, f.Rule+" `"+f.At.Text()+"` "+f.Message)
@@ -129,7 +138,10 @@ func TestWrongValues(t *testing.T) {
 			assert.Equal(t, rule+" `"+marked+"`", r.Findings[0].Rule+" `"+r.Findings[0].At.Text()+"`")
 			assert.Contains(t, r.Findings[0].Message, message)
 			rejected := false
-			for name, file := range map[string]string{"lab.toml": declare.LabFile, "mast/stack.toml": declare.StackFile} {
+			for name, file := range map[string]string{
+				"lab.toml":        declare.LabFile,
+				"mast/stack.toml": declare.StackFile,
+			} {
 				var value any
 				require.NoError(t, toml.Unmarshal([]byte(files[name]), &value))
 				rejected = rejected || compiled[file].Validate(throughJSON(t, value)) != nil

@@ -46,10 +46,14 @@ func TestRichLabs(t *testing.T) {
 	}
 	// Together they have every kind of port, mount, identity and network.
 	for _, kind := range []string{
-		`"\d+ -> \d+"`, `"\d+-\d+ -> `, `"any -> `, `/udp"`, `/tcp\+udp"`, `"localhost:\d+ -> `, `"[0-9.]+:\d+ -> `, `"\[[0-9a-f:]+\]:\d+ -> `, `listens = `,
-		`"\$\{folder`, `"/etc/`, `"\./`, `"'`, `"volume `, `"memory -> `, `"memory \d+MiB`, `"engine -> `, `, read-only"`, `, create 0700"`, `, shared"`, `, start-empty"`, `existing = true`, `devices = `,
-		`run-as = "owner"`, `run-as = "image"`, `run-as = "\d+:\d+"`, `run-as = "[a-z]+"`, `run-as = "[a-z]+:[a-z]+"`, `owner-variables = `, `extra-groups = `, `owner = "[a-z]+:[a-z]+"`,
-		`\[network\.`, `internal = true`, `subnet = `, `own-network = false`, `network = "host"`, `network = "none"`, `shares-network-with = `, `aliases = `,
+		`"\d+ -> \d+"`, `"\d+-\d+ -> `, `"any -> `, `/udp"`, `/tcp\+udp"`, `"localhost:\d+ -> `,
+		`"[0-9.]+:\d+ -> `, `"\[[0-9a-f:]+\]:\d+ -> `, `listens = `,
+		`"\$\{folder`, `"/etc/`, `"\./`, `"'`, `"volume `, `"memory -> `, `"memory \d+MiB`, `"engine -> `,
+		`, read-only"`, `, create 0700"`, `, shared"`, `, start-empty"`, `existing = true`, `devices = `,
+		`run-as = "owner"`, `run-as = "image"`, `run-as = "\d+:\d+"`, `run-as = "[a-z]+"`,
+		`run-as = "[a-z]+:[a-z]+"`, `owner-variables = `, `extra-groups = `, `owner = "[a-z]+:[a-z]+"`,
+		`\[network\.`, `internal = true`, `subnet = `, `own-network = false`, `network = "host"`,
+		`network = "none"`, `shares-network-with = `, `aliases = `,
 	} {
 		assert.Regexp(t, regexp.MustCompile(kind), all.String())
 	}
@@ -60,7 +64,8 @@ func TestRichLabs(t *testing.T) {
 func TestMisspeltDeclarations(t *testing.T) {
 	dirs, err := filepath.Glob("testdata/labs/*")
 	require.NoError(t, err)
-	declared := regexp.MustCompile(`(?m)^(?:\[(?:volume|service|network|host|owner)\.([a-z-]{4,})\]|lab\s*= "([a-z-]+)")`)
+	declared := regexp.MustCompile(
+		`(?m)^(?:\[(?:volume|service|network|host|owner)\.([a-z-]{4,})\]|lab\s*= "([a-z-]+)")`)
 	tried := 0
 	for _, dir := range dirs {
 		rich := readRichLab(t, dir)
@@ -72,13 +77,15 @@ func TestMisspeltDeclarations(t *testing.T) {
 					tried++
 					var groups [][]source.Edit
 					var rules []string
-					for _, f := range check.Run(rich.resolve(map[string]string{name: wrong}, seen), check.All()).Findings {
+					for _, f := range check.Run(rich.resolve(map[string]string{name: wrong}, seen),
+						check.All()).Findings {
 						if f.Mend != nil && len(f.Mend.Edits) > 0 {
 							groups, rules = append(groups, f.Mend.Edits), append(rules, f.Rule+": "+f.Message)
 						}
 					}
 					texts, _ := source.Apply(groups)
-					assert.Empty(t, texts, "%s: %s, hosts seen: %t\n%s", dir, text[m[0]:m[1]], seen, strings.Join(rules, "\n"))
+					assert.Empty(t, texts, "%s: %s, hosts seen: %t\n%s", dir, text[m[0]:m[1]], seen,
+						strings.Join(rules, "\n"))
 				}
 			}
 		}
@@ -107,7 +114,11 @@ func (r *richLab) resolve(other map[string]string, seen bool) *lab.Lab {
 
 func readRichLab(t *testing.T, dir string) *richLab {
 	t.Helper()
-	r := &richLab{texts: map[string]string{}, surveys: map[string]*survey.Survey{}, facts: map[string]lab.FileFact{}}
+	r := &richLab{
+		texts:   map[string]string{},
+		surveys: map[string]*survey.Survey{},
+		facts:   map[string]lab.FileFact{},
+	}
 	require.NoError(t, filepath.WalkDir(dir, func(path string, d fs.DirEntry, err error) error {
 		if err != nil || d.IsDir() {
 			return err

@@ -59,7 +59,8 @@ func (r *Result) mistakes(l *lab.Lab, rules []Rule) mistakes {
 // understood: what is missing there says nothing.
 func (in *Input) mistaken(stack string) bool {
 	return in.Lab.Broken || slices.ContainsFunc(in.Lab.Problems, func(p source.Problem) bool {
-		return (p.Stack == stack || p.Stack == "") && slices.ContainsFunc(in.all, func(r Rule) bool { return r.Name == p.Rule && r.Severity == Error })
+		return (p.Stack == stack || p.Stack == "") &&
+			slices.ContainsFunc(in.all, func(r Rule) bool { return r.Name == p.Rule && r.Severity == Error })
 	})
 }
 
@@ -94,14 +95,23 @@ func uncertain(l *lab.Lab, f Finding, on Basis) *source.Mend {
 	case declared[f.Rule]:
 		return &source.Mend{Text: f.Mend.Text + "; which of the two is right, is for you to say"}
 	case on == Holders && strings.HasPrefix(f.Rule, "port-") && h != nil && h.Survey.SeesHolders():
-		return &source.Mend{Text: "check --fix picks a free port once nothing else keeps the lab from being understood"}
+		return &source.Mend{
+			Text: "check --fix picks a free port once nothing else keeps the lab from being understood",
+		}
 	}
 	return nil
 }
 
 // declared are the rules whose mends write a name that somebody has declared, in place of one that nobody
 // has. Which of the two is misspelt is not known by that alone.
-var declared = map[string]bool{"host-unknown": true, "network-unknown": true, "volume-unknown": true, "order-unknown": true, "reference-unknown": true, "wire-unknown": true}
+var declared = map[string]bool{
+	"host-unknown":      true,
+	"network-unknown":   true,
+	"volume-unknown":    true,
+	"order-unknown":     true,
+	"reference-unknown": true,
+	"wire-unknown":      true,
+}
 
 // word matches the names in a text.
 var word = regexp.MustCompile(`[A-Za-z0-9]+(?:[-_][A-Za-z0-9]+)*`)
@@ -162,7 +172,8 @@ func (k *knownNames) all(edits []source.Edit) bool {
 		wrong := word.FindAllString(e.At.Text(), -1)
 		for _, name := range word.FindAllString(e.New, -1) {
 			// Most names have small letters only: then the capitals are the mistake.
-			same := slices.ContainsFunc(wrong, func(w string) bool { return strings.EqualFold(w, name) }) && name == strings.ToLower(name)
+			same := slices.ContainsFunc(wrong, func(w string) bool { return strings.EqualFold(w, name) }) &&
+				name == strings.ToLower(name)
 			if len(wrong) > 0 && !same && !k.there[name] && k.written[name] < 2 {
 				return false
 			}

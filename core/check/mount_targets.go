@@ -24,8 +24,13 @@ var targetRules = []Rule{
 		Find: func(in *Input) {
 			eachPath(in, func(s *lab.Service, m lab.Mount, p survey.Path) {
 				image, ok := imageOf(s)
-				if ok && slices.Contains(image.Volumes, m.Target) && slices.Contains([]string{survey.Regular, survey.Socket, survey.Device, survey.Pipe}, p.Kind) {
-					in.report(s, source.Problem{At: m.SourceAt, Message: fmt.Sprintf("%s on %s is a %s, and the image keeps a folder at %s", m.Source, s.Stack.Host.Name, p.Kind, m.Target)})
+				if ok && slices.Contains(image.Volumes, m.Target) &&
+					slices.Contains([]string{survey.Regular, survey.Socket, survey.Device, survey.Pipe}, p.Kind) {
+					in.report(s, source.Problem{
+						At: m.SourceAt,
+						Message: fmt.Sprintf("%s on %s is a %s, and the image keeps a folder at %s",
+							m.Source, s.Stack.Host.Name, p.Kind, m.Target),
+					})
 				}
 			})
 		},
@@ -38,7 +43,11 @@ var targetRules = []Rule{
 		Find: func(in *Input) {
 			eachPair(in, func(s *lab.Service, earlier, later lab.Mount) {
 				if earlier.Target == later.Target {
-					in.report(s, source.Problem{At: later.TargetAt, Message: later.Target + " is mounted twice in " + s.FullName(), Because: []source.Because{{Text: "the first time", At: earlier.TargetAt}}})
+					in.report(s, source.Problem{
+						At:      later.TargetAt,
+						Message: later.Target + " is mounted twice in " + s.FullName(),
+						Because: []source.Because{{Text: "the first time", At: earlier.TargetAt}},
+					})
 				}
 			})
 		},
@@ -51,29 +60,46 @@ var targetRules = []Rule{
 		Find: func(in *Input) {
 			eachPair(in, func(s *lab.Service, earlier, later lab.Mount) {
 				if declare.Below(earlier.Target, later.Target) && later.Target != earlier.Target {
-					in.report(s, source.Problem{At: later.TargetAt, Message: fmt.Sprintf("%s covers %s, which is mounted before it", later.Target, earlier.Target), Because: []source.Because{{Text: "covered", At: earlier.TargetAt}}})
+					in.report(s, source.Problem{
+						At: later.TargetAt,
+						Message: fmt.Sprintf("%s covers %s, which is mounted before it",
+							later.Target, earlier.Target),
+						Because: []source.Because{{Text: "covered", At: earlier.TargetAt}},
+					})
 				}
 			})
 		},
 	}, {
 		Name: "mount-writers", Severity: Note, Needs: Files,
-		Title:   "services of two stacks write the same folder",
-		Text:    "A store that finds its files changed by somebody else loses data: where one of the two declares the folder as its data, this is a warning.",
+		Title: "services of two stacks write the same folder",
+		Text: "A store that finds its files changed by somebody else loses data: where one of the two " +
+			"declares the folder as its data, this is a warning.",
 		Mistake: `mounts = ["/srv/skerry/mast -> /var/lib/store", "/srv/skerry/shared -> /more"]    # another stack has /srv/skerry/mast, too`,
 		Mended:  `mounts = ["/srv/skerry/tide-log -> /var/lib/store", "/srv/skerry/shared -> /more"]`,
 		Find:    mountWriters,
 	}, {
 		Name: "mount-unkept", Severity: Warning, Needs: Image, Mends: true, Rests: Uses,
-		Title:   "a path where the image keeps data, without a mount",
-		Text:    "What it writes there is lost at each replacement. Mount a folder or a volume, or memory where nothing needs to be kept.",
+		Title: "a path where the image keeps data, without a mount",
+		Text: "What it writes there is lost at each replacement. Mount a folder or a volume, or memory " +
+			"where nothing needs to be kept.",
 		Mistake: `image = "registry.skerry.example/store:4.2"    # keeps /var/lib/store, and nothing is mounted there`,
 		Mended:  "mounts = [\"volume store -> /var/lib/store\"]\n\n[volume.store]",
 		Find: func(in *Input) {
 			eachDeclaredPath(in, func(s *lab.Service, kept string, image survey.Image) {
-				covered := slices.ContainsFunc(s.Mounts, func(m lab.Mount) bool { return declare.Below(kept, m.Target) || declare.Below(m.Target, kept) })
-				near := slices.ContainsFunc(s.Mounts, func(m lab.Mount) bool { return misspelt(m.Target, kept) && !slices.Contains(image.Volumes, m.Target) })
+				covered := slices.ContainsFunc(s.Mounts, func(m lab.Mount) bool {
+					return declare.Below(kept, m.Target) || declare.Below(m.Target, kept)
+				})
+				near := slices.ContainsFunc(s.Mounts, func(m lab.Mount) bool {
+					return misspelt(m.Target, kept) && !slices.Contains(image.Volumes, m.Target)
+				})
 				if !covered && !near {
-					in.report(s, source.Problem{At: s.At, Message: fmt.Sprintf("the image keeps data at %s, and nothing is mounted there: it is lost at each replacement", kept), Mend: keep(s, kept)})
+					in.report(s, source.Problem{
+						At: s.At,
+						Message: fmt.Sprintf(
+							"the image keeps data at %s, and nothing is mounted there: it is "+
+								"lost at each replacement", kept),
+						Mend: keep(s, kept),
+					})
 				}
 			})
 		},
@@ -93,35 +119,47 @@ var targetRules = []Rule{
 					if m.TargetAt.Text() == m.Target {
 						mend.Edits = []source.Edit{{At: m.TargetAt, New: kept}}
 					}
-					in.report(s, source.Problem{At: m.TargetAt, Message: fmt.Sprintf("the image keeps data at %s, not at %s", kept, m.Target), Mend: mend})
+					in.report(s, source.Problem{
+						At:      m.TargetAt,
+						Message: fmt.Sprintf("the image keeps data at %s, not at %s", kept, m.Target),
+						Mend:    mend,
+					})
 				}
 			})
 		},
 	}, {
 		Name: "mount-contents-denied", Severity: Warning, Needs: Host,
-		Title:   "the rights of a folder are fine, those of entries inside it are not",
-		Text:    "Files that an earlier run left as somebody else cannot be read, or written. Up to 200 entries right inside the folder are looked at.",
+		Title: "the rights of a folder are fine, those of entries inside it are not",
+		Text: "Files that an earlier run left as somebody else cannot be read, or written. Up to 200 " +
+			"entries right inside the folder are looked at.",
 		Mistake: `mounts = ["/srv/skerry/mast -> /data"]    # it belongs to keeper, and files inside to root, mode 0600`,
 		Mended:  `# after: chown -R keeper:watch /srv/skerry/mast`,
 		Find:    contentsDenied,
 	}, {
 		Name: "device-missing", Severity: Error, Needs: Host, Mends: true, Rests: Names,
-		Title:   "a device that the host does not have, or that the service's user may not open",
-		Text:    "Devices keep their owner and mode inside. A process that is not root needs the device's group among its own.",
+		Title: "a device that the host does not have, or that the service's user may not open",
+		Text: "Devices keep their owner and mode inside. A process that is not root needs the " +
+			"device's group among its own.",
 		Mistake: `devices = ["/dev/lamp0", "/dev/none"]    # /dev/lamp0 belongs to gid 1401, mode 0660`,
 		Mended:  "extra-groups = [\"1401\"]\ndevices = [\"/dev/lamp0\"]",
 		Find:    deviceMissing,
 	}, {
 		Name: "mount-unmounted-disk", Severity: Error, Needs: Host,
-		Title:   "the path lies on a disk that is not mounted now",
-		Text:    "The data would fall onto the system disk, below the mount point, and be hidden once the disk is back.",
+		Title: "the path lies on a disk that is not mounted now",
+		Text: "The data would fall onto the system disk, below the mount point, and be " +
+			"hidden once the disk is back.",
 		Mistake: `mounts = ["/srv/skerry/shared -> /data"]    # a disk that the table of file systems has for it is not mounted`,
 		Mended:  `# after: mount /srv/skerry/shared`,
 		Find: func(in *Input) {
 			eachPath(in, func(s *lab.Service, m lab.Mount, _ survey.Path) {
 				for _, f := range s.Stack.Host.Survey.FileSystems {
 					if !f.Mounted && f.Mount != "/" && declare.Below(m.Source, f.Mount) {
-						in.report(s, source.Problem{At: m.SourceAt, Message: fmt.Sprintf("%s belongs on the disk of %s, which is not mounted on %s now", m.Source, f.Mount, s.Stack.Host.Name)})
+						in.report(s, source.Problem{
+							At: m.SourceAt,
+							Message: fmt.Sprintf(
+								"%s belongs on the disk of %s, which is not mounted on %s now",
+								m.Source, f.Mount, s.Stack.Host.Name),
+						})
 					}
 				}
 			})
@@ -143,7 +181,11 @@ var targetRules = []Rule{
 			for _, s := range in.services() {
 				for _, m := range s.Mounts {
 					if what := sensitive(m.Source); m.Kind == declare.MountPath && !m.ReadOnly && what != "" {
-						in.report(s, source.Problem{At: m.SourceAt, Message: fmt.Sprintf("%s may write %s, %s of %s", s.FullName(), m.Source, what, s.Stack.Host.Name)})
+						in.report(s, source.Problem{
+							At: m.SourceAt,
+							Message: fmt.Sprintf("%s may write %s, %s of %s",
+								s.FullName(), m.Source, what, s.Stack.Host.Name),
+						})
 					}
 				}
 			}
@@ -158,7 +200,10 @@ var targetRules = []Rule{
 			for _, s := range in.services() {
 				for _, m := range s.Mounts {
 					if m.Outside {
-						in.report(s, source.Problem{At: m.SourceAt, Message: "this leads out of the stack's folder, to " + m.Source})
+						in.report(s, source.Problem{
+							At:      m.SourceAt,
+							Message: "this leads out of the stack's folder, to " + m.Source,
+						})
 					}
 				}
 			}
@@ -172,23 +217,32 @@ var targetRules = []Rule{
 		Find: func(in *Input) {
 			for _, s := range in.services() {
 				for _, m := range s.Mounts {
-					if at, err := declare.ParseEngineAddress(s.Stack.Host.Engine); m.FromLab && err == nil && at.Scheme != "unix" && !at.Loopback() {
-						in.report(s, source.Problem{At: m.SourceAt, Message: "the lab's folder is on this machine, and not on " + s.Stack.Host.Name})
+					if at, err := declare.ParseEngineAddress(s.Stack.Host.Engine); m.FromLab && err == nil &&
+						at.Scheme != "unix" && !at.Loopback() {
+						in.report(s, source.Problem{
+							At:      m.SourceAt,
+							Message: "the lab's folder is on this machine, and not on " + s.Stack.Host.Name,
+						})
 					}
 				}
 			}
 		},
 	}, {
 		Name: "volume-owner", Severity: Note, Needs: Image,
-		Title:   "a volume that is new, or empty, under a service that runs as somebody else than its image's user",
-		Text:    "A new volume gets what the image has at that path, owner and mode too: usually its own user's, or root's where the image has nothing there. A service with run-as may then not write it. A host folder with create gets the service's owner; or leave run-as out.",
-		Mistake: "run-as = \"ranger:birds\"    # uid 1312, and the image's user is 1311\nmounts = [\"volume v -> /data\"]",
-		Mended:  "run-as = \"ranger:birds\"\nmounts = [\"/srv/skerry/v -> /data, create\"]",
-		Find:    volumeOwner,
+		Title: "a volume that is new, or empty, under a service that runs as somebody else than its image's user",
+		Text: "A new volume gets what the image has at that path, owner and mode too: usually its own " +
+			"user's, or root's where the image has nothing there. A service with run-as may then not write " +
+			"it. A host folder with create gets the service's owner; or leave run-as out.",
+		Mistake: "run-as = \"ranger:birds\"    # uid 1312, and the image's user is 1311\n" +
+			"mounts = [\"volume v -> /data\"]",
+		Mended: "run-as = \"ranger:birds\"\nmounts = [\"/srv/skerry/v -> /data, create\"]",
+		Find:   volumeOwner,
 	}, {
 		Name: "volume-shared", Severity: Warning, Needs: Files, Mends: true, Rests: Holders,
-		Title:   "two stacks use one volume of the engine",
-		Text:    "Neither knows of the other's files, and retiring one says nothing of the other. The fix gives one of them a volume of its own, and is offered where nothing of that stack runs yet: what runs would find its files gone.",
+		Title: "two stacks use one volume of the engine",
+		Text: "Neither knows of the other's files, and retiring one says nothing of the other. The fix " +
+			"gives one of them a volume of its own, and is offered where nothing of that stack runs yet: " +
+			"what runs would find its files gone.",
 		Mistake: `engine-name = "readings"    # in tide-log and in mast`,
 		Mended:  `engine-name = "mast.v"`,
 		Find:    volumeShared,
@@ -208,7 +262,11 @@ var targetRules = []Rule{
 						return slices.ContainsFunc(s.Mounts, func(m lab.Mount) bool { return m.Volume == v })
 					})
 					if !used && len(st.Services) > 0 {
-						in.report(st.Services[0], source.Problem{At: v.At, Message: "the volume " + v.Name + " is mounted by no service of " + st.Name, Mend: takeOut(v)})
+						in.report(st.Services[0], source.Problem{
+							At:      v.At,
+							Message: "the volume " + v.Name + " is mounted by no service of " + st.Name,
+							Mend:    takeOut(v),
+						})
 					}
 				}
 			}
@@ -245,7 +303,11 @@ func volumeOwner(in *Input) {
 				whose = "root, as the image names no other user"
 			}
 			in.report(s, source.Problem{
-				At: m.SourceAt, Message: fmt.Sprintf("the volume %s is new: it will belong to whom the image says at %s, probably %s, and %s runs as %s", m.Volume.Name, m.Target, whose, s.FullName(), facts.UserName(s.RunAs.UID)),
+				At: m.SourceAt,
+				Message: fmt.Sprintf(
+					"the volume %s is new: it will belong to whom the image says at %s, "+
+						"probably %s, and %s runs as %s",
+					m.Volume.Name, m.Target, whose, s.FullName(), facts.UserName(s.RunAs.UID)),
 			})
 		}
 	}
@@ -283,8 +345,11 @@ func volumeShared(in *Input) {
 				later, earlier = earlier, later
 			}
 			in.report(later.stack.Services[0], source.Problem{
-				At: later.volume.At, Message: fmt.Sprintf("the volume %s on %s is used by another stack, too", v.EngineName, st.Host.Name),
-				Because: []source.Because{{Text: "there", At: earlier.volume.At}}, Mend: ownVolume(later.stack, later.volume, inUse(later)),
+				At: later.volume.At,
+				Message: fmt.Sprintf("the volume %s on %s is used by another stack, too",
+					v.EngineName, st.Host.Name),
+				Because: []source.Because{{Text: "there", At: earlier.volume.At}},
+				Mend:    ownVolume(later.stack, later.volume, inUse(later)),
 			})
 		}
 	}
@@ -330,7 +395,9 @@ func eachPair(in *Input, f func(s *lab.Service, earlier, later lab.Mount)) {
 // eachDeclaredPath calls f for each path where a service's image keeps data.
 func eachDeclaredPath(in *Input, f func(s *lab.Service, kept string, image survey.Image)) {
 	for _, s := range in.surveyed() {
-		unread := slices.ContainsFunc(in.Lab.Problems, func(p source.Problem) bool { return p.Stack == s.Stack.Name && p.Service == s.Name })
+		unread := slices.ContainsFunc(in.Lab.Problems, func(p source.Problem) bool {
+			return p.Stack == s.Stack.Name && p.Service == s.Name
+		})
 		if unread && in.mistaken(s.Stack.Name) {
 			continue // one of its mounts may be what cannot be understood
 		}
@@ -351,7 +418,8 @@ func keep(s *lab.Service, kept string) *source.Mend {
 	// What runs may have something there that a line which is missing now has put there.
 	for _, c := range s.Stack.Host.Survey.Containers {
 		for _, m := range c.Mounts {
-			if from, target, ok := strings.Cut(m, " -> "); ok && c.Name == s.ContainerName() && c.Lab != "" && strings.Split(target, ",")[0] == kept {
+			if from, target, ok := strings.Cut(m, " -> "); ok && c.Name == s.ContainerName() && c.Lab != "" &&
+				strings.Split(target, ",")[0] == kept {
 				return &source.Mend{Text: "what runs has " + from + " there"}
 			}
 		}
@@ -369,7 +437,10 @@ func keep(s *lab.Service, kept string) *source.Mend {
 
 // misspelt reports whether a path is another one but for letter case or one letter.
 func misspelt(p, right string) bool {
-	return p != right && (strings.EqualFold(p, right) || path.Dir(p) == path.Dir(right) && declare.OneLetterAway(path.Base(p), path.Base(right)) && len(path.Base(right)) > 3)
+	return p != right &&
+		(strings.EqualFold(p, right) ||
+			path.Dir(p) == path.Dir(right) && declare.OneLetterAway(path.Base(p), path.Base(right)) &&
+				len(path.Base(right)) > 3)
 }
 
 func mountWriters(in *Input) {
@@ -402,7 +473,11 @@ func mountWriters(in *Input) {
 				return nil
 			}
 			tell := func(o *writer, what string) {
-				f := in.report(s, source.Problem{At: m.SourceAt, Message: fmt.Sprintf("%s and %s both write %s", s.FullName(), o.service.FullName(), what), Because: []source.Because{{Text: o.service.FullName(), At: o.mount.SourceAt}}})
+				f := in.report(s, source.Problem{
+					At:      m.SourceAt,
+					Message: fmt.Sprintf("%s and %s both write %s", s.FullName(), o.service.FullName(), what),
+					Because: []source.Because{{Text: o.service.FullName(), At: o.mount.SourceAt}},
+				})
 				if keeps(s, m) || keeps(o.service, o.mount) {
 					f.Severity = Warning
 				}
@@ -457,7 +532,10 @@ func mountLowSpace(in *Input) {
 			return
 		}
 		told[key] = true
-		in.report(s, source.Problem{At: m.SourceAt, Message: fmt.Sprintf("%s is free at %s on %s", bytes(on.Free), on.Mount, s.Stack.Host.Name)})
+		in.report(s, source.Problem{
+			At:      m.SourceAt,
+			Message: fmt.Sprintf("%s is free at %s on %s", bytes(on.Free), on.Mount, s.Stack.Host.Name),
+		})
 	})
 }
 
@@ -472,7 +550,8 @@ func sensitive(p string) string {
 		return "the engine's own data"
 	}
 	for _, folder := range []string{"/etc", "/proc", "/dev", "/sys", "/boot", "/usr", "/bin", "/sbin", "/lib"} {
-		if declare.Below(p, folder) && !declare.Below(p, "/dev/shm") && !declare.Below(p, "/dev/dri") && !(folder == "/dev" && p != "/dev") {
+		if declare.Below(p, folder) && !declare.Below(p, "/dev/shm") && !declare.Below(p, "/dev/dri") &&
+			!(folder == "/dev" && p != "/dev") {
 			return "part of the system"
 		}
 	}
@@ -517,10 +596,14 @@ func contentsDenied(in *Input) {
 			what = fmt.Sprintf("%s and %d more", worst.Example, worst.Count-1)
 		}
 		in.report(s, source.Problem{
-			At:      m.SourceAt,
-			Message: fmt.Sprintf("%s may use %s, and not %s inside it: it may not %s there", words, m.Source, what, lacks.words(worst.Kind == survey.Folder)),
-			Because: []source.Because{{Text: fmt.Sprintf("%s belongs to %s and %s, mode %s", worst.Example, facts.UserName(worst.UID), facts.GroupName(worst.GID), worst.Mode)}},
-			Mend:    &source.Mend{Text: fmt.Sprintf("if all of it is the service's: chown -R %d:%d '%s'", w.uid, w.gid, m.Source)},
+			At: m.SourceAt,
+			Message: fmt.Sprintf("%s may use %s, and not %s inside it: it may not %s there",
+				words, m.Source, what, lacks.words(worst.Kind == survey.Folder)),
+			Because: []source.Because{{Text: fmt.Sprintf("%s belongs to %s and %s, mode %s",
+				worst.Example, facts.UserName(worst.UID), facts.GroupName(worst.GID), worst.Mode)}},
+			Mend: &source.Mend{
+				Text: fmt.Sprintf("if all of it is the service's: chown -R %d:%d '%s'", w.uid, w.gid, m.Source),
+			},
 		})
 	})
 }
@@ -537,7 +620,10 @@ func deviceMissing(in *Input) {
 			f := facts.Devices[i]
 			at := s.ItemAt("devices", d.String())
 			if f.Missing {
-				in.report(s, source.Problem{At: at, Message: fmt.Sprintf("%s has no device %s", s.Stack.Host.Name, d.Host)})
+				in.report(s, source.Problem{
+					At:      at,
+					Message: fmt.Sprintf("%s has no device %s", s.Stack.Host.Name, d.Host),
+				})
 				continue
 			}
 			w, words, err := whoIs(s)
@@ -548,11 +634,19 @@ func deviceMissing(in *Input) {
 			if got, _ := access(device, w, mayRead); got&mayRead != 0 {
 				continue
 			}
-			p := source.Problem{At: at, Message: fmt.Sprintf("%s may not open %s, which belongs to %s and %s, mode %s", words, d.Host, facts.UserName(f.UID), facts.GroupName(f.GID), f.Mode)}
+			p := source.Problem{
+				At: at,
+				Message: fmt.Sprintf("%s may not open %s, which belongs to %s and %s, mode %s",
+					words, d.Host, facts.UserName(f.UID), facts.GroupName(f.GID), f.Mode),
+			}
 			w.groups = append(w.groups, f.GID)
-			if got, _ := access(device, w, mayRead); got&mayRead != 0 && (facts.Engine == nil || !facts.Engine.Rootless) {
+			if got, _ := access(device, w, mayRead); got&mayRead != 0 &&
+				(facts.Engine == nil || !facts.Engine.Rootless) {
 				group := strconv.FormatInt(f.GID, 10)
-				p.Mend = &source.Mend{Text: fmt.Sprintf("extra-groups = [\"%s\"] gives it the device's group", group), Edits: addTo(s, "extra-groups", s.Declared().Settings.ExtraGroups, group)}
+				p.Mend = &source.Mend{
+					Text:  fmt.Sprintf("extra-groups = [\"%s\"] gives it the device's group", group),
+					Edits: addTo(s, "extra-groups", s.Declared().Settings.ExtraGroups, group),
+				}
 			}
 			in.report(s, p)
 		}

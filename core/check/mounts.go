@@ -17,8 +17,10 @@ import (
 var mountRules = []Rule{
 	{
 		Name: "mount-missing", Severity: Error, Needs: Host, Mends: true,
-		Title:   "the folder or file of a mount does not exist on the host, and create does not allow making it",
-		Text:    "Some engines would make an empty folder there that belongs to root, and the service would find none of its data. Let it be made, with its owner, by create; make it yourself; or correct the path.",
+		Title: "the folder or file of a mount does not exist on the host, and create does not allow making it",
+		Text: "Some engines would make an empty folder there that belongs to root, and the service " +
+			"would find none of its data. Let it be made, with its owner, by create; make it " +
+			"yourself; or correct the path.",
 		Mistake: `mounts = ["${folder.data}/nobody -> /data"]    # it does not exist`,
 		Mended:  `mounts = ["${folder.data}/nobody -> /data, create"]`,
 		Find: func(in *Input) {
@@ -26,12 +28,18 @@ var mountRules = []Rule{
 				if _, _, ok := otherSpelling(p); ok {
 					return
 				}
-				problem := source.Problem{At: m.SourceAt, Message: fmt.Sprintf("%s does not exist on %s", m.Source, s.Stack.Host.Name)}
+				problem := source.Problem{
+					At:      m.SourceAt,
+					Message: fmt.Sprintf("%s does not exist on %s", m.Source, s.Stack.Host.Name),
+				}
 				if first := firstMissing(s.Stack.Host.Survey, m.Source); first != m.Source {
-					problem.Because = []source.Because{{Text: path.Dir(first) + " is there, and nothing called " + path.Base(first) + " is in it"}}
+					problem.Because = []source.Because{{Text: path.Dir(first) +
+						" is there, and nothing called " + path.Base(first) + " is in it"}}
 				}
 				if len(p.Near) > 0 {
-					problem.Because = append(problem.Because, source.Because{Text: "beside it there are " + strings.Join(p.NearPaths(), ", ")})
+					problem.Because = append(problem.Because, source.Because{
+						Text: "beside it there are " + strings.Join(p.NearPaths(), ", "),
+					})
 				}
 				problem.Mend = letCreate(m, p)
 				in.report(s, problem)
@@ -50,19 +58,23 @@ var mountRules = []Rule{
 					return
 				}
 				in.report(s, source.Problem{
-					At:      m.SourceAt,
-					Message: fmt.Sprintf("%s does not exist on %s; %s does, %s", m.Source, s.Stack.Host.Name, right, how),
-					Mend:    respell(m, right),
+					At: m.SourceAt,
+					Message: fmt.Sprintf("%s does not exist on %s; %s does, %s",
+						m.Source, s.Stack.Host.Name, right, how),
+					Mend: respell(m, right),
 				})
 			})
 		},
 	}, {
 		Name: "mount-denied", Severity: Error, Needs: Host,
-		Title:   "the service has no right to enter, read or write what is mounted",
-		Text:    "Inside a container the rights of the mounted folder itself count, not those of the folders above it. A mount that is not read-only has to be writable. Change the owner, the mode or the access control list on the host, or declare another identity.",
-		Mistake: "run-as = \"ranger\"\nmounts = [\n  \"${folder.data}/mast -> /a\",    # which belongs to keeper, mode 0750\n]",
-		Mended:  `run-as = "keeper"`,
-		Find:    mountDenied,
+		Title: "the service has no right to enter, read or write what is mounted",
+		Text: "Inside a container the rights of the mounted folder itself count, not those of the " +
+			"folders above it. A mount that is not read-only has to be writable. Change the owner, the " +
+			"mode or the access control list on the host, or declare another identity.",
+		Mistake: "run-as = \"ranger\"\nmounts = [\n  \"${folder.data}/mast -> /a\",    # which belongs " +
+			"to keeper, mode 0750\n]",
+		Mended: `run-as = "keeper"`,
+		Find:   mountDenied,
 	},
 }
 
@@ -79,7 +91,9 @@ func eachMissing(in *Input, f func(*lab.Service, lab.Mount, survey.Path)) {
 // it: all folders of a stack are made before its first container.
 func madeByNeighbour(s *lab.Service, m lab.Mount) bool {
 	return slices.ContainsFunc(s.Stack.Services, func(o *lab.Service) bool {
-		return slices.ContainsFunc(o.Mounts, func(other lab.Mount) bool { return other.Create && declare.Below(other.Source, m.Source) })
+		return slices.ContainsFunc(o.Mounts, func(other lab.Mount) bool {
+			return other.Create && declare.Below(other.Source, m.Source)
+		})
 	})
 }
 
@@ -97,7 +111,8 @@ func firstMissing(facts *survey.Survey, p string) string {
 // letCreate offers to make the folder of a mount. What is only read, has a name like a file's, or like that
 // of something beside it, was probably meant to be there; then nothing is offered.
 func letCreate(m lab.Mount, p survey.Path) *source.Mend {
-	if m.ReadOnly || len(p.Near) > 0 || path.Ext(m.Source) != "" || path.Ext(m.Target) != "" || m.TargetAt.Text() != m.Target {
+	if m.ReadOnly || len(p.Near) > 0 || path.Ext(m.Source) != "" || path.Ext(m.Target) != "" ||
+		m.TargetAt.Text() != m.Target {
 		return nil
 	}
 	at := m.TargetAt.File.Span(m.TargetAt.End, m.TargetAt.End)
@@ -113,7 +128,8 @@ func otherSpelling(p survey.Path) (right, how string, ok bool) {
 	}
 	for _, near := range p.NearPaths() {
 		// Digits tell folders apart on purpose (disk1, disk2), and so does a first letter.
-		if declare.OneLetterAway(path.Base(near), path.Base(p.Path)) && len(path.Base(near)) > 4 && path.Dir(near) == path.Dir(p.Path) {
+		if declare.OneLetterAway(path.Base(near), path.Base(p.Path)) && len(path.Base(near)) > 4 &&
+			path.Dir(near) == path.Dir(p.Path) {
 			return near, "one letter away", true
 		}
 	}
@@ -129,7 +145,8 @@ func respell(m lab.Mount, right string) *source.Mend {
 	} else if end := strings.LastIndexByte(written, '}'); end >= 0 {
 		// Behind the last reference both spellings have the same letters at the same distance from the end.
 		tail := written[end+1:]
-		if len(right) == len(m.Source) && strings.HasSuffix(m.Source, tail) && right[:len(right)-len(tail)] == m.Source[:len(m.Source)-len(tail)] {
+		if len(right) == len(m.Source) && strings.HasSuffix(m.Source, tail) &&
+			right[:len(right)-len(tail)] == m.Source[:len(m.Source)-len(tail)] {
 			at := m.SourceAt.File.Span(m.SourceAt.Start+end+1, m.SourceAt.End)
 			mend.Edits = []source.Edit{{At: at, New: right[len(right)-len(tail):]}}
 		}
@@ -154,7 +171,13 @@ func volumeDenied(in *Input) {
 				in.skip(s.FullName(), err.Error())
 				continue
 			}
-			p := survey.Path{Path: "the volume " + v.Name, Kind: survey.Folder, UID: v.Root.UID, GID: v.Root.GID, Mode: v.Root.Mode}
+			p := survey.Path{
+				Path: "the volume " + v.Name,
+				Kind: survey.Folder,
+				UID:  v.Root.UID,
+				GID:  v.Root.GID,
+				Mode: v.Root.Mode,
+			}
 			want := mayRead | mayEnter
 			if !m.ReadOnly {
 				want |= mayWrite
@@ -165,11 +188,18 @@ func volumeDenied(in *Input) {
 			}
 			because := []source.Because{
 				{Text: belongs(host.Survey, p)},
-				{Text: fmt.Sprintf("%s works as %s, %s: %s", s.FullName(), strings.TrimSuffix(words, ","), host.Survey.GroupName(w.gid), decides)},
+				{Text: fmt.Sprintf("%s works as %s, %s: %s",
+					s.FullName(), strings.TrimSuffix(words, ","), host.Survey.GroupName(w.gid), decides)},
 			}
 			in.report(s, source.Problem{
-				At: m.SourceAt, Message: fmt.Sprintf("%s on %s: %s may not %s there", p.Path, host.Name, words, (want &^ got).words(true)), Because: because,
-				Mend: &source.Mend{Text: fmt.Sprintf("run-as = \"%d:%d\", whom it belongs to; or, once, a container that runs as root and gives it to %d:%d", p.UID, p.GID, w.uid, w.gid)},
+				At: m.SourceAt,
+				Message: fmt.Sprintf("%s on %s: %s may not %s there",
+					p.Path, host.Name, words, (want &^ got).words(true)), Because: because,
+				Mend: &source.Mend{
+					Text: fmt.Sprintf(
+						"run-as = \"%d:%d\", whom it belongs to; or, once, a container that runs as "+
+							"root and gives it to %d:%d", p.UID, p.GID, w.uid, w.gid),
+				},
 			})
 		}
 	}
@@ -194,15 +224,22 @@ func mountDenied(in *Input) {
 		if !m.ReadOnly {
 			want |= mayWrite
 		}
-		if f, ok := host.Survey.FileSystemOf(cmp.Or(p.Real, p.Path)); ok && !m.ReadOnly && slices.Contains(f.Options, "ro") {
+		if f, ok := host.Survey.FileSystemOf(cmp.Or(p.Real, p.Path)); ok && !m.ReadOnly &&
+			slices.Contains(f.Options, "ro") {
 			in.report(s, source.Problem{
-				At: m.SourceAt, Message: fmt.Sprintf("%s on %s: no user may write there, because the file system at %s is mounted read-only", m.Source, host.Name, f.Mount),
+				At: m.SourceAt,
+				Message: fmt.Sprintf(
+					"%s on %s: no user may write there, because the file system at %s is mounted read-only",
+					m.Source, host.Name, f.Mount),
 			})
 			return
 		}
 		if closed, decides, ok := closedAbove(host.Survey, p); ok {
 			in.report(s, source.Problem{
-				At: m.SourceAt, Message: fmt.Sprintf("%s on %s: the engine, which runs without root, may not enter %s on the way", m.Source, host.Name, closed.Path), Because: []source.Because{
+				At: m.SourceAt,
+				Message: fmt.Sprintf(
+					"%s on %s: the engine, which runs without root, may not enter %s on the way",
+					m.Source, host.Name, closed.Path), Because: []source.Because{
 					{Text: belongs(host.Survey, closed)}, {Text: "the engine's user: " + decides},
 				},
 			})
@@ -214,14 +251,16 @@ func mountDenied(in *Input) {
 		}
 		because := []source.Because{
 			{Text: belongs(host.Survey, p)},
-			{Text: fmt.Sprintf("%s works as %s, %s: %s", s.FullName(), strings.TrimSuffix(words, ","), host.Survey.GroupName(w.gid), decides)},
+			{Text: fmt.Sprintf("%s works as %s, %s: %s",
+				s.FullName(), strings.TrimSuffix(words, ","), host.Survey.GroupName(w.gid), decides)},
 		}
 		if id, _, _ := s.Identity(); !id.At.IsZero() {
 			because[1].At = id.At
 		}
 		in.report(s, source.Problem{
-			At:      m.SourceAt,
-			Message: fmt.Sprintf("%s on %s: %s may not %s there", m.Source, host.Name, words, (want &^ got).words(folder)),
+			At: m.SourceAt,
+			Message: fmt.Sprintf("%s on %s: %s may not %s there",
+				m.Source, host.Name, words, (want &^ got).words(folder)),
 			Because: because,
 			Mend:    permissionMend(m.Source, p, w, want),
 		})
@@ -229,7 +268,8 @@ func mountDenied(in *Input) {
 }
 
 func belongs(facts *survey.Survey, p survey.Path) string {
-	return fmt.Sprintf("%s belongs to %s and %s, mode %s%s", p.Path, facts.UserName(p.UID), facts.GroupName(p.GID), p.Mode, aclWords(p.ACL))
+	return fmt.Sprintf("%s belongs to %s and %s, mode %s%s",
+		p.Path, facts.UserName(p.UID), facts.GroupName(p.GID), p.Mode, aclWords(p.ACL))
 }
 
 // closedAbove returns the first folder on the way to a path that the user of an engine without root may not
@@ -282,13 +322,19 @@ func permissionMend(path string, p survey.Path, w who, need rights) *source.Mend
 	granted, _ := access(withMask(p, 7), w, need)
 	switch {
 	case masked && granted == need:
-		return &source.Mend{Text: fmt.Sprintf("widen the mask to %s: setfacl -m m::%s '%s'", mask|need, mask|need, path)}
+		return &source.Mend{
+			Text: fmt.Sprintf("widen the mask to %s: setfacl -m m::%s '%s'", mask|need, mask|need, path),
+		}
 	case w.uid == p.UID:
 		return &source.Mend{Text: fmt.Sprintf("give its owner the rights: chmod u+%s '%s'", letters(need), path)}
 	case w.gid == p.GID && !masked:
 		return &source.Mend{Text: fmt.Sprintf("give its group the rights: chmod g+%s '%s'", letters(need), path)}
 	}
-	return &source.Mend{Text: fmt.Sprintf("give it an entry of its own: setfacl -m u:%d:%s '%s'; or make it the owner: chown %d:%d '%s'", w.uid, need, path, w.uid, w.gid, path)}
+	return &source.Mend{
+		Text: fmt.Sprintf(
+			"give it an entry of its own: setfacl -m u:%d:%s '%s'; or make it the owner: chown %d:%d '%s'",
+			w.uid, need, path, w.uid, w.gid, path),
+	}
 }
 
 // withMask returns the path as it would be with another mask.

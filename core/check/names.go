@@ -15,15 +15,17 @@ import (
 var nameRules = []Rule{
 	{
 		Name: "name-taken", Severity: Error, Needs: Host,
-		Title:   "a container, network or volume of that name exists, and does not belong to this lab",
-		Text:    "Nothing is taken over that somebody else made. Rename or remove it on the host, or give the stack another name; a volume or network can be used as it is with existing.",
+		Title: "a container, network or volume of that name exists, and does not belong to this lab",
+		Text: "Nothing is taken over that somebody else made. Rename or remove it on the host, or give " +
+			"the stack another name; a volume or network can be used as it is with existing.",
 		Mistake: `[service.sensor]    # and a container mast.sensor made by hand`,
 		Mended:  `[service.wind-sensor]`,
 		Find:    nameTaken,
 	}, {
 		Name: "alias-clash", Severity: Error, Needs: Files,
-		Title:   "two services answer to one name on a network",
-		Text:    "Whichever answers first is asked. Names on a network are those of its services and their aliases.",
+		Title: "two services answer to one name on a network",
+		Text: "Whichever answers first is asked. Names on a network are those of its " +
+			"services and their aliases.",
 		Mistake: `aliases = ["wind", "sensor"]    # there is a service sensor`,
 		Mended:  `aliases = ["wind"]`,
 		Find:    aliasClash,
@@ -36,8 +38,9 @@ var nameRules = []Rule{
 		Find:    networkOverlap,
 	}, {
 		Name: "stack-gone", Severity: Warning, Needs: Host,
-		Title:   "the host runs a service of this lab that is in no file any more",
-		Text:    "It runs on without anybody looking after it. lantern retire takes it away; or its folder has to come back.",
+		Title: "the host runs a service of this lab that is in no file any more",
+		Text: "It runs on without anybody looking after it. lantern retire takes it away; or its " +
+			"folder has to come back.",
 		Mistake: `[host.lamp-room]    # it runs mast.vane, and the stack mast has no vane any more`,
 		Mended:  `# after the next deploy, or lantern retire mast`,
 		Find:    stackGone,
@@ -48,7 +51,11 @@ func nameTaken(in *Input) {
 	for _, s := range in.surveyed() {
 		for _, c := range s.Stack.Host.Survey.Containers {
 			if c.Name == s.ContainerName() && c.Lab != in.Lab.Name {
-				in.report(s, source.Problem{At: s.At, Message: fmt.Sprintf("%s has a container %s that is not of this lab", s.Stack.Host.Name, c.Name)})
+				in.report(s, source.Problem{
+					At: s.At,
+					Message: fmt.Sprintf("%s has a container %s that is not of this lab",
+						s.Stack.Host.Name, c.Name),
+				})
 			}
 		}
 	}
@@ -59,7 +66,10 @@ func nameTaken(in *Input) {
 		facts := st.Host.Survey
 		report := func(what, name, owner string, at source.Span) {
 			if owner != in.Lab.Name {
-				in.report(st.Services[0], source.Problem{At: at, Message: fmt.Sprintf("%s has a %s %s that is not of this lab", st.Host.Name, what, name)})
+				in.report(st.Services[0], source.Problem{
+					At:      at,
+					Message: fmt.Sprintf("%s has a %s %s that is not of this lab", st.Host.Name, what, name),
+				})
 			}
 		}
 		for _, n := range wiring.NetworksOf(st) {
@@ -69,12 +79,16 @@ func nameTaken(in *Input) {
 					at = shared.At
 				}
 			}
-			if i := slices.IndexFunc(facts.Networks, func(o survey.Network) bool { return o.Name == n.Name }); i >= 0 && !n.Existing {
+			if i := slices.IndexFunc(facts.Networks, func(o survey.Network) bool {
+				return o.Name == n.Name
+			}); i >= 0 && !n.Existing {
 				report("network", n.Name, facts.Networks[i].Lab, at)
 			}
 		}
 		for _, v := range st.Volumes {
-			if i := slices.IndexFunc(facts.Volumes, func(o survey.Volume) bool { return o.Name == v.EngineName }); i >= 0 && !v.Existing {
+			if i := slices.IndexFunc(facts.Volumes, func(o survey.Volume) bool {
+				return o.Name == v.EngineName
+			}); i >= 0 && !v.Existing {
 				report("volume", v.EngineName, facts.Volumes[i].Lab, v.At)
 			}
 		}
@@ -106,7 +120,9 @@ func aliasClash(in *Input) {
 				if !reported {
 					reported = true
 					in.report(s, source.Problem{
-						At: at, Message: fmt.Sprintf("%s and %s both answer to %s on the network %s", s.FullName(), other.FullName(), alias, n.Network),
+						At: at,
+						Message: fmt.Sprintf("%s and %s both answer to %s on the network %s",
+							s.FullName(), other.FullName(), alias, n.Network),
 						Because: []source.Because{{Text: other.FullName() + " is here", At: other.At}},
 					})
 				}
@@ -136,7 +152,10 @@ func ownOverlap(in *Input, told map[*lab.Network]bool) {
 				if o.subnet.Overlaps(want) && !told[later.network] {
 					told[later.network] = true
 					in.report(s, source.Problem{
-						At: later.network.SubnetAt, Message: fmt.Sprintf("%s of %s overlaps %s of the lab's network %s on %s", later.subnet, later.network.Name, earlier.subnet, earlier.network.Name, s.Stack.Host.Name),
+						At: later.network.SubnetAt,
+						Message: fmt.Sprintf("%s of %s overlaps %s of the lab's network %s on %s",
+							later.subnet, later.network.Name, earlier.subnet, earlier.network.Name,
+							s.Stack.Host.Name),
 						Because: []source.Because{{Text: "there", At: earlier.network.SubnetAt}},
 					})
 				}
@@ -158,9 +177,14 @@ func networkOverlap(in *Input) {
 			host := s.Stack.Host
 			taken := func(text, who string) {
 				// The way to everything else is no network: a nearer one goes before it.
-				if other, err := netip.ParsePrefix(text); err == nil && other.Bits() > 1 && other.Overlaps(want) && !told[n] {
+				if other, err := netip.ParsePrefix(text); err == nil && other.Bits() > 1 &&
+					other.Overlaps(want) && !told[n] {
 					told[n] = true
-					in.report(s, source.Problem{At: n.SubnetAt, Message: fmt.Sprintf("%s of %s overlaps %s of %s on %s", want, n.Name, other, who, host.Name)})
+					in.report(s, source.Problem{
+						At: n.SubnetAt,
+						Message: fmt.Sprintf("%s of %s overlaps %s of %s on %s",
+							want, n.Name, other, who, host.Name),
+					})
 				}
 			}
 			ours := []string{}
@@ -196,21 +220,36 @@ func stackGone(in *Input) {
 				continue
 			}
 			st := in.Lab.Stack(c.Stack)
-			if st == nil || st.Host != h && st.Host != nil || !in.mistaken(c.Stack) && st.Service(c.Service) == nil {
+			if st == nil || st.Host != h && st.Host != nil ||
+				!in.mistaken(c.Stack) && st.Service(c.Service) == nil {
 				gone[c.Stack] = append(gone[c.Stack], c.Service)
 			}
 		}
 		for _, name := range sortedKeys(gone) {
-			what := fmt.Sprintf("%s runs %s of the stack %s, which is in no file for it: lantern retire %s takes it away", h.Name, strings.Join(gone[name], " and "), name, name)
+			what := fmt.Sprintf(
+				"%s runs %s of the stack %s, which is in no file for it: lantern retire %s takes it away",
+				h.Name, strings.Join(gone[name], " and "), name, name)
 			if in.Lab.Stack(name) != nil && in.Lab.Stack(name).Host == h {
-				what = fmt.Sprintf("%s runs %s of %s, which its file does not have any more: the next deploy takes it away", h.Name, strings.Join(gone[name], " and "), name)
+				what = fmt.Sprintf(
+					"%s runs %s of %s, which its file does not have any more: the next deploy takes it away",
+					h.Name, strings.Join(gone[name], " and "), name)
 			}
 			var because []source.Because
 			if became := renamed(in.Lab, h, name); became != nil {
-				because = append(because, source.Because{At: became.Services[0].At, Text: "it is probably " + became.Name + " now, which has the same services and images: once " + name + " is retired, that can be deployed"})
+				because = append(because, source.Because{
+					At: became.Services[0].At,
+					Text: "it is probably " + became.Name +
+						" now, which has the same services and images: once " + name +
+						" is retired, that can be deployed",
+				})
 				for _, v := range h.Survey.Volumes {
-					if own, ok := strings.CutPrefix(v.Name, name+"."); ok && v.Lab == in.Lab.Name && v.Stack == name {
-						because = append(because, source.Because{Text: fmt.Sprintf("its volume %s stays, and %s would begin with an empty one: [volume.%s] engine-name = %q carries it over", v.Name, became.Name, own, v.Name)})
+					if own, ok := strings.CutPrefix(v.Name, name+"."); ok && v.Lab == in.Lab.Name &&
+						v.Stack == name {
+						because = append(because, source.Because{
+							Text: fmt.Sprintf(
+								"its volume %s stays, and %s would begin with an empty one: [volume.%s] "+
+									"engine-name = %q carries it over", v.Name, became.Name, own, v.Name),
+						})
 					}
 				}
 			}
@@ -229,7 +268,9 @@ func renamed(l *lab.Lab, h *lab.Host, gone string) *lab.Stack {
 		}
 	}
 	for _, st := range l.Stacks {
-		runs := slices.ContainsFunc(h.Survey.Containers, func(c survey.Container) bool { return c.Lab == l.Name && c.Stack == st.Name })
+		runs := slices.ContainsFunc(h.Survey.Containers, func(c survey.Container) bool {
+			return c.Lab == l.Name && c.Stack == st.Name
+		})
 		if st.Name == gone || st.Host != h || runs || len(st.Services) != len(images) {
 			continue
 		}

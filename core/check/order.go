@@ -12,11 +12,12 @@ import (
 var orderRules = []Rule{
 	{
 		Name: "order-circular", Severity: Error, Needs: Files,
-		Title:   "services that wait for each other",
-		Text:    "None of them could ever start. The circle is named in full.",
-		Mistake: "after = [\"store done\"]    # desk of tide-log\nafter = [\"mast/sensor\"]    # its store\nafter = [\"tide-log/desk\"]    # and sensor of mast",
-		Mended:  `# store without after`,
-		Find:    orderCircular,
+		Title: "services that wait for each other",
+		Text:  "None of them could ever start. The circle is named in full.",
+		Mistake: "after = [\"store done\"]    # desk of tide-log\n" +
+			"after = [\"mast/sensor\"]    # its store\nafter = [\"tide-log/desk\"]    # and sensor of mast",
+		Mended: `# store without after`,
+		Find:   orderCircular,
 	}, {
 		Name: "order-unknown", Severity: Error, Needs: Files, Mends: true, Rests: Names,
 		Title:   "after, or shares-network-with, names a service or a stack that does not exist",
@@ -56,15 +57,21 @@ func stacksInCircles(in *Input) {
 		place[st] = i
 	}
 	for _, st := range in.Lab.Stacks {
-		for _, other := range slices.SortedFunc(maps.Keys(waits[st]), func(a, b *lab.Stack) int { return place[a] - place[b] }) {
+		for _, other := range slices.SortedFunc(maps.Keys(waits[st]), func(a, b *lab.Stack) int {
+			return place[a] - place[b]
+		}) {
 			there, back := waits[st][other], waits[other][st]
 			if back.Service == nil || place[other] < place[st] {
 				continue
 			}
-			reported := slices.ContainsFunc(in.result.Findings, func(f Finding) bool { return f.At == there.At || f.At == back.At })
+			reported := slices.ContainsFunc(in.result.Findings, func(f Finding) bool {
+				return f.At == there.At || f.At == back.At
+			})
 			if !reported {
 				in.report(there.Service.Stack.Services[0], source.Problem{
-					At: back.At, Message: "the stacks " + st.Name + " and " + other.Name + " wait for each other, and each is deployed as a whole",
+					At: back.At,
+					Message: "the stacks " + st.Name + " and " + other.Name +
+						" wait for each other, and each is deployed as a whole",
 					Because: []source.Because{{Text: st.Name + " waits for " + other.Name + " here", At: there.At}},
 				})
 			}
@@ -94,7 +101,10 @@ func follow(in *Input, s *lab.Service, way []lab.After, done map[*lab.Service]bo
 		for i, w := range way[start:] {
 			names = append(names, nameIn(s.Stack, w.Service))
 			if start+i < len(way)-1 {
-				because = append(because, source.Because{Text: nameIn(s.Stack, w.Service) + " waits for " + nameIn(s.Stack, way[start+i+1].Service), At: w.At})
+				because = append(because, source.Because{
+					Text: nameIn(s.Stack, w.Service) + " waits for " + nameIn(s.Stack, way[start+i+1].Service),
+					At:   w.At,
+				})
 			}
 		}
 		names = append(names, nameIn(s.Stack, a.Service))

@@ -15,8 +15,9 @@ import (
 var portRules = []Rule{
 	{
 		Name: "port-clash", Severity: Error, Needs: Files, Mends: true, Rests: Holders,
-		Title:   "two services claim the same host port on one host",
-		Text:    "Only one can have it: the engine would start the first and refuse the second, after pulling its image. tcp and udp are apart, and so are addresses that do not overlap.",
+		Title: "two services claim the same host port on one host",
+		Text: "Only one can have it: the engine would start the first and refuse the second, after " +
+			"pulling its image. tcp and udp are apart, and so are addresses that do not overlap.",
 		Mistake: `ports = ["8710 -> 80"]    # in tide-log and in mast`,
 		Mended:  `ports = ["8714 -> 80"]`,
 		Find:    portClash,
@@ -29,15 +30,18 @@ var portRules = []Rule{
 		Find:    portInUse,
 	}, {
 		Name: "port-reserved", Severity: Error, Needs: Files, Mends: true, Rests: Holders,
-		Title:   "a host port that lab.toml reserves",
-		Text:    "reserved-ports of a host names ports that something else needs, now or later; \"PORT for STACK/SERVICE\" keeps one for a single service.",
+		Title: "a host port that lab.toml reserves",
+		Text: "reserved-ports of a host names ports that something else needs, now or later; \"PORT for " +
+			"STACK/SERVICE\" keeps one for a single service.",
 		Mistake: `ports = ["8785 -> 80", "8795 -> 81"]    # the host has reserved-ports = ["8780-8790"]`,
 		Mended:  `ports = ["8791 -> 80", "8795 -> 81"]`,
 		Find:    portReserved,
 	}, {
 		Name: "port-ignored", Severity: Error, Needs: Files,
-		Title:   "published ports of a service that has no network of its own",
-		Text:    "In the host's network its ports are the host's already (declare them in listens); without a network there are none; and one that lives in another service's network is reached by that one's ports.",
+		Title: "published ports of a service that has no network of its own",
+		Text: "In the host's network its ports are the host's already (declare them in listens); " +
+			"without a network there are none; and one that lives in another service's network is " +
+			"reached by that one's ports.",
 		Mistake: "network = \"host\"\nports = [\"8710 -> 80\"]",
 		Mended:  "network = \"host\"\nlistens = [\"8710\"]",
 		Find:    portIgnored,
@@ -57,7 +61,8 @@ func portReserved(in *Input) {
 	for _, s := range in.services() {
 		for _, p := range hostPorts(s) {
 			for _, r := range s.Stack.Host.Reserved {
-				if p.Host.First == 0 || !r.Ports.Overlaps(p.Host) || r.For == s.FullName() || r.Protocol != "" && !slices.Contains(p.Protocols, r.Protocol) {
+				if p.Host.First == 0 || !r.Ports.Overlaps(p.Host) || r.For == s.FullName() ||
+					r.Protocol != "" && !slices.Contains(p.Protocols, r.Protocol) {
 					continue
 				}
 				message := fmt.Sprintf("%s on %s is reserved", p.Host, s.Stack.Host.Name)
@@ -68,7 +73,12 @@ func portReserved(in *Input) {
 				if mend != nil && runs(s) {
 					mend = &source.Mend{Text: mend.Text + "; or the reservation is what is wrong"}
 				}
-				in.report(s, source.Problem{At: p.HostAt, Message: message, Because: []source.Because{{Text: "reserved here", At: r.At}}, Mend: mend})
+				in.report(s, source.Problem{
+					At:      p.HostAt,
+					Message: message,
+					Because: []source.Because{{Text: "reserved here", At: r.At}},
+					Mend:    mend,
+				})
 			}
 		}
 	}
@@ -87,7 +97,10 @@ func portIgnored(in *Input) {
 		default:
 			continue
 		}
-		in.report(s, source.Problem{At: s.Ports[0].HostAt, Message: fmt.Sprintf("the ports of %s are not published: %s", s.FullName(), why)})
+		in.report(s, source.Problem{
+			At:      s.Ports[0].HostAt,
+			Message: fmt.Sprintf("the ports of %s are not published: %s", s.FullName(), why),
+		})
 	}
 }
 
@@ -120,7 +133,8 @@ func overlap(a, b []netip.Addr) bool {
 	for _, x := range a {
 		for _, y := range b {
 			x, y := x.Unmap(), y.Unmap()
-			if x == y || x.IsUnspecified() && (x.Is4() == y.Is4() || y.IsUnspecified() || x.Is6()) || y.IsUnspecified() && (x.Is4() == y.Is4() || y.Is6()) {
+			if x == y || x.IsUnspecified() && (x.Is4() == y.Is4() || y.IsUnspecified() || x.Is6()) ||
+				y.IsUnspecified() && (x.Is4() == y.Is4() || y.Is6()) {
 				return true
 			}
 		}
@@ -174,7 +188,10 @@ func reportClash(in *Input, later, earlier published) {
 	} else if !slices.Contains(earlier.port.Protocols, protocols) {
 		protocols = earlier.port.Protocols[0]
 	}
-	common := declare.Range{First: max(later.port.Host.First, earlier.port.Host.First), Last: min(later.port.Host.Last, earlier.port.Host.Last)}
+	common := declare.Range{
+		First: max(later.port.Host.First, earlier.port.Host.First),
+		Last:  min(later.port.Host.Last, earlier.port.Host.Last),
+	}
 	// What a program opens by itself stays; the published side can move, unless it runs there and the other
 	// one does not.
 	mover := later
@@ -203,7 +220,8 @@ func runs(s *lab.Service) bool {
 func portInUse(in *Input) {
 	for _, s := range in.surveyed() {
 		if facts := s.Stack.Host.Survey; facts.Engine == nil || facts.Unknown["engine"] != "" {
-			in.skip("host "+s.Stack.Host.Name, "its engine was not seen: any socket could be that of the lab's own containers")
+			in.skip("host "+s.Stack.Host.Name,
+				"its engine was not seen: any socket could be that of the lab's own containers")
 			continue
 		}
 		for _, p := range hostPorts(s) {
@@ -229,7 +247,8 @@ func portInUse(in *Input) {
 func holder(l *lab.Lab, s *lab.Service, p lab.Port) (who string, unsure bool) {
 	facts := s.Stack.Host.Survey
 	covers := func(c claim) bool {
-		return slices.Contains(p.Protocols, c.protocol) && c.port >= p.Host.First && c.port <= p.Host.Last && overlap(p.Addresses, []netip.Addr{c.address})
+		return slices.Contains(p.Protocols, c.protocol) && c.port >= p.Host.First && c.port <= p.Host.Last &&
+			overlap(p.Addresses, []netip.Addr{c.address})
 	}
 	for _, c := range facts.Containers {
 		if c.State != "running" {
@@ -238,17 +257,22 @@ func holder(l *lab.Lab, s *lab.Service, p lab.Port) (who string, unsure bool) {
 		for _, k := range claims(c) {
 			if covers(k) && c.Lab == l.Name {
 				if why := heldByOurs(l, s, c, k); why != "" {
-					return fmt.Sprintf("%s %d on %s is held by the container %s, %s", k.protocol, k.port, s.Stack.Host.Name, c.Name, why), true
+					return fmt.Sprintf("%s %d on %s is held by the container %s, %s",
+						k.protocol, k.port, s.Stack.Host.Name, c.Name, why), true
 				}
 				continue
 			}
 			if covers(k) {
 				// One that is called as a service of this lab is probably that, from before the lab got
 				// another name.
-				own := c.Lab != "" && l.Stack(c.Stack) != nil || slices.ContainsFunc(l.Stacks, func(st *lab.Stack) bool {
-					return slices.ContainsFunc(st.Services, func(o *lab.Service) bool { return o.ContainerName() == c.Name })
-				})
-				return fmt.Sprintf("%s %d on %s is held by the container %s, which is not of this lab", k.protocol, k.port, s.Stack.Host.Name, c.Name), own
+				own := c.Lab != "" && l.Stack(c.Stack) != nil ||
+					slices.ContainsFunc(l.Stacks, func(st *lab.Stack) bool {
+						return slices.ContainsFunc(st.Services, func(o *lab.Service) bool {
+							return o.ContainerName() == c.Name
+						})
+					})
+				return fmt.Sprintf("%s %d on %s is held by the container %s, which is not of this lab",
+					k.protocol, k.port, s.Stack.Host.Name, c.Name), own
 			}
 		}
 	}
@@ -262,7 +286,8 @@ func holder(l *lab.Lab, s *lab.Service, p lab.Port) (who string, unsure bool) {
 		if sock.Process != "" {
 			who = fmt.Sprintf("the process %s (pid %d)", sock.Process, sock.PID)
 		}
-		return fmt.Sprintf("%s %d on %s is held by %s, which listens on %s", sock.Protocol, sock.Port, s.Stack.Host.Name, who, address(a)), sock.Process == ""
+		return fmt.Sprintf("%s %d on %s is held by %s, which listens on %s",
+			sock.Protocol, sock.Port, s.Stack.Host.Name, who, address(a)), sock.Process == ""
 	}
 	return "", false
 }
@@ -280,7 +305,8 @@ func forwarded(facts *survey.Survey, sock survey.Listener, at claim) bool {
 			return true
 		}
 		if slices.ContainsFunc(all, func(k claim) bool {
-			same := k.address.Unmap() == at.address.Unmap() || k.address.IsUnspecified() && at.address.IsUnspecified()
+			same := k.address.Unmap() == at.address.Unmap() ||
+				k.address.IsUnspecified() && at.address.IsUnspecified()
 			return k.protocol == at.protocol && k.port == at.port && same
 		}) {
 			return true
@@ -298,14 +324,16 @@ func heldByOurs(l *lab.Lab, s *lab.Service, c survey.Container, k claim) string 
 	}
 	st := l.Stack(c.Stack)
 	if st == nil || st.Host != nil && st.Host != s.Stack.Host {
-		return "of the stack " + c.Stack + ", which is in no file for this host any more: lantern retire " + c.Stack + " frees it"
+		return "of the stack " + c.Stack + ", which is in no file for this host any more: lantern retire " +
+			c.Stack + " frees it"
 	}
 	if st.Broken {
 		return ""
 	}
 	o := st.Service(c.Service)
 	if o == nil {
-		return "which the file of " + c.Stack + " does not have any more: lantern deploy " + c.Stack + ", before this one, frees it"
+		return "which the file of " + c.Stack + " does not have any more: lantern deploy " + c.Stack +
+			", before this one, frees it"
 	}
 	for _, p := range hostPorts(o) {
 		if slices.Contains(p.Protocols, k.protocol) && k.port >= p.Host.First && k.port <= p.Host.Last {

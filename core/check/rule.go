@@ -126,7 +126,8 @@ func (r Result) About(stacks ...string) Result {
 			return true
 		}
 		return slices.ContainsFunc(f.Because, func(b source.Because) bool {
-			return !b.At.IsZero() && slices.ContainsFunc(stacks, func(s string) bool { return strings.HasPrefix(b.At.File.Path, s+"/") })
+			return !b.At.IsZero() &&
+				slices.ContainsFunc(stacks, func(s string) bool { return strings.HasPrefix(b.At.File.Path, s+"/") })
 		})
 	}
 	out := Result{Skipped: r.Skipped}
@@ -144,7 +145,14 @@ func Run(l *lab.Lab, rules []Rule) Result {
 	results := make([]Result, len(rules))
 	parallel.Each(len(rules), func() func(int) {
 		return func(i int) {
-			rules[i].Find(&Input{Lab: l, rule: &rules[i], all: rules, result: &results[i], skipped: map[Skip]bool{}, shared: shared})
+			rules[i].Find(&Input{
+				Lab:     l,
+				rule:    &rules[i],
+				all:     rules,
+				result:  &results[i],
+				skipped: map[Skip]bool{},
+				shared:  shared,
+			})
 		}
 	})
 	result := &Result{}
@@ -206,7 +214,9 @@ func (r *Result) judge(l *lab.Lab) map[int]bool {
 			}
 		}
 		if f.firm && (accepted != "" || severity != f.Severity) {
-			f.Because = append(f.Because[:len(f.Because):len(f.Because)], source.Because{Text: "this one stays an error: without it, it is not known what to deploy"})
+			f.Because = append(f.Because[:len(f.Because):len(f.Because)], source.Because{
+				Text: "this one stays an error: without it, it is not known what to deploy",
+			})
 		} else {
 			f.Severity, f.Accepted = severity, accepted
 		}
@@ -227,9 +237,16 @@ func (in *Input) acceptUnused(used map[int]bool) {
 	for i, a := range in.Lab.Accepted {
 		known := slices.ContainsFunc(in.all, func(r Rule) bool { return r.Name == a.Rule })
 		skipped := slices.ContainsFunc(in.result.Skipped, func(s Skip) bool { return s.Rule == a.Rule })
-		off := slices.ContainsFunc(in.Lab.Severities, func(s lab.Severity) bool { return s.Rule == a.Rule && s.Severity == "off" })
+		off := slices.ContainsFunc(in.Lab.Severities, func(s lab.Severity) bool {
+			return s.Rule == a.Rule && s.Severity == "off"
+		})
 		if a.Reason == "" {
-			in.add(source.Problem{Stack: a.Stack, Service: a.Service, At: a.At, Message: "this accepts nothing: give a reason"})
+			in.add(source.Problem{
+				Stack:   a.Stack,
+				Service: a.Service,
+				At:      a.At,
+				Message: "this accepts nothing: give a reason",
+			})
 			continue
 		}
 		if used[i] || !known || skipped || off || in.Lab.Broken {
@@ -239,8 +256,14 @@ func (in *Input) acceptUnused(used map[int]bool) {
 		if a.Subject != "" {
 			what += " for " + a.Subject
 		}
-		p := source.Problem{Stack: a.Stack, Service: a.Service, At: a.At, Message: what + " is accepted, and nothing of the kind is found any more"}
-		if line := strings.TrimSpace(lineOf(a.At)); strings.HasPrefix(line, a.At.Text()) && !strings.Contains(line, "{") {
+		p := source.Problem{
+			Stack:   a.Stack,
+			Service: a.Service,
+			At:      a.At,
+			Message: what + " is accepted, and nothing of the kind is found any more",
+		}
+		if line := strings.TrimSpace(lineOf(a.At)); strings.HasPrefix(line, a.At.Text()) &&
+			!strings.Contains(line, "{") {
 			p.Mend = source.Replace(lineSpan(a.At), "", "check --fix takes it out")
 		}
 		in.add(p)
@@ -250,7 +273,8 @@ func (in *Input) acceptUnused(used map[int]bool) {
 // covers reports whether what somebody has said yes to is this finding: its rule, its part of the lab, and,
 // where a subject is named, one that the mark or the message has.
 func covers(a lab.Accepted, f Finding) bool {
-	return a.Rule == f.Rule && a.Reason != "" && (a.Stack == "" || a.Stack == f.Stack) && (a.Service == "" || a.Service == f.Service) &&
+	return a.Rule == f.Rule && a.Reason != "" && (a.Stack == "" || a.Stack == f.Stack) &&
+		(a.Service == "" || a.Service == f.Service) &&
 		(a.Subject == "" || slices.Contains(words(f.At.Text()+" "+f.Message), a.Subject))
 }
 
@@ -341,7 +365,9 @@ func (in *Input) surveyed() []*lab.Service {
 
 // All returns every rule, in the order of the reference.
 func All() []Rule {
-	return slices.Concat(formatRules, hostRules, portRules, publishingRules, mountRules, targetRules, identityRules, zoneRules, environmentRules, secretRules, wireRules, orderRules, networkRules, nameRules, imageRules, lifecycleRules, limitRules, safetyRules)
+	return slices.Concat(formatRules, hostRules, portRules, publishingRules, mountRules, targetRules,
+		identityRules, zoneRules, environmentRules, secretRules, wireRules, orderRules, networkRules,
+		nameRules, imageRules, lifecycleRules, limitRules, safetyRules)
 }
 
 // Named returns the rule of that name.
@@ -389,7 +415,13 @@ func rulesUnknown(in *Input) {
 		if slices.Contains(names, rule) {
 			return
 		}
-		in.add(source.Problem{Stack: stack, Service: service, At: at, Message: "there is no rule " + rule, Mend: declare.Meant(at, rule, names, "is one")}).firm = true
+		in.add(source.Problem{
+			Stack:   stack,
+			Service: service,
+			At:      at,
+			Message: "there is no rule " + rule,
+			Mend:    declare.Meant(at, rule, names, "is one"),
+		}).firm = true
 	}
 	for _, s := range in.Lab.Severities {
 		report(s.Rule, "", "", s.At)

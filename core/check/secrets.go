@@ -17,8 +17,9 @@ import (
 var secretRules = []Rule{
 	{
 		Name: "lab-writable", Severity: Warning, Needs: Machine,
-		Title:   "root deploys a lab that others may write",
-		Text:    "People who may write these files can make root start anything, with any folder of the machine in it. Let only root, or only the person who runs lantern, write them.",
+		Title: "root deploys a lab that others may write",
+		Text: "People who may write these files can make root start anything, with any folder of the " +
+			"machine in it. Let only root, or only the person who runs lantern, write them.",
 		Mistake: `lab = "skerry-light"    # in a folder of mode 0777`,
 		Mended:  `# after: chmod go-w lab.toml and the folders`,
 		Find: func(in *Input) {
@@ -30,14 +31,19 @@ var secretRules = []Rule{
 			}
 			for _, w := range sortedKeys(by) {
 				paths := by[w]
-				shown := strings.ReplaceAll(strings.Join(paths[:min(len(paths), 3)], ", "), "., ", "the lab's folder, ")
+				shown := strings.ReplaceAll(strings.Join(paths[:min(len(paths), 3)], ", "), "., ",
+					"the lab's folder, ")
 				if len(paths) > 3 {
 					shown += fmt.Sprintf(" and %d more", len(paths)-3)
 				}
 				if shown == "." {
 					shown = "the lab's folder"
 				}
-				in.report(nil, source.Problem{At: in.Lab.NameAt, Message: fmt.Sprintf("%s may write %s, and root deploys what this lab says", w, shown), Mend: &source.Mend{Text: "chmod go-w '" + strings.Join(paths, "' '") + "'"}})
+				in.report(nil, source.Problem{
+					At:      in.Lab.NameAt,
+					Message: fmt.Sprintf("%s may write %s, and root deploys what this lab says", w, shown),
+					Mend:    &source.Mend{Text: "chmod go-w '" + strings.Join(paths, "' '") + "'"},
+				})
 			}
 		},
 	}, {
@@ -49,20 +55,24 @@ var secretRules = []Rule{
 		Find: func(in *Input) {
 			eachSecretFile(in, func(path string, f *declare.EnvFile, fact lab.FileFact) {
 				if fact.Mode&0o004 != 0 {
-					in.reportFile(path, f, fmt.Sprintf("everybody on this machine may read %s (mode %04o), and it holds secrets", path, fact.Mode), "chmod 600 '"+path+"'")
+					in.reportFile(path, f,
+						fmt.Sprintf("everybody on this machine may read %s (mode %04o), and it holds secrets",
+							path, fact.Mode), "chmod 600 '"+path+"'")
 				}
 			})
 		},
 	}, {
 		Name: "env-file-tracked", Severity: Warning, Needs: Machine,
-		Title:   "an environment file with secrets under version control",
-		Text:    "A copy of the repository holds the secrets, those of the past too. Ignore the file, take it out of the index, and change the secrets.",
+		Title: "an environment file with secrets under version control",
+		Text: "A copy of the repository holds the secrets, those of the past too. Ignore the file, take " +
+			"it out of the index, and change the secrets.",
 		Mistake: `A_PASSWORD='three words of our own'    # after: git add mast.env`,
 		Mended:  `# after: git rm --cached mast.env, and *.env in .gitignore`,
 		Find: func(in *Input) {
 			eachSecretFile(in, func(path string, f *declare.EnvFile, fact lab.FileFact) {
 				if fact.Tracked {
-					in.reportFile(path, f, path+" holds secrets, and version control lists it", "git rm --cached '"+path+"', and *.env into .gitignore")
+					in.reportFile(path, f, path+" holds secrets, and version control lists it",
+						"git rm --cached '"+path+"', and *.env into .gitignore")
 				}
 			})
 		},
@@ -83,10 +93,15 @@ var secretRules = []Rule{
 			for _, s := range in.services() {
 				for _, v := range s.Env {
 					for _, weaker := range v.Overrides {
-						if weaker.Value.Same(v.Value) || weaker.Origin == lab.FromZone || weaker.Origin == lab.FromOwner || weaker.Origin == v.Origin {
+						if weaker.Value.Same(v.Value) || weaker.Origin == lab.FromZone ||
+							weaker.Origin == lab.FromOwner || weaker.Origin == v.Origin {
 							continue // other rules say more of these
 						}
-						in.report(s, source.Problem{At: v.At, Message: fmt.Sprintf("%s is set in several places; this value wins", v.Name), Because: []source.Because{{Text: "without effect", At: weaker.At}}})
+						in.report(s, source.Problem{
+							At:      v.At,
+							Message: fmt.Sprintf("%s is set in several places; this value wins", v.Name),
+							Because: []source.Because{{Text: "without effect", At: weaker.At}},
+						})
 						break
 					}
 				}
@@ -104,33 +119,42 @@ var secretRules = []Rule{
 					// A path leads to a secret and is none; an empty value is none either; samples have a
 					// rule of their own.
 					value := v.Value.Reveal()
-					if !v.Value.Secret() || path.IsAbs(value) || placeholder().MatchString(value) || strings.Contains(value, "://") {
+					if !v.Value.Secret() || path.IsAbs(value) || placeholder().MatchString(value) ||
+						strings.Contains(value, "://") {
 						continue
 					}
 					if len(value) < 12 || slices.Contains(commonSecrets, strings.ToLower(value)) {
-						in.reportOnce(s, source.Problem{At: v.At, Message: fmt.Sprintf("%s is easy to guess: %d characters", v.Name, utf8.RuneCountInString(value))})
+						in.reportOnce(s, source.Problem{
+							At: v.At,
+							Message: fmt.Sprintf("%s is easy to guess: %d characters",
+								v.Name, utf8.RuneCountInString(value)),
+						})
 					}
 				}
 			}
 		},
 	}, {
 		Name: "env-plain-secret", Severity: Warning, Needs: Files, Mends: true, Rests: Names,
-		Title:   "a secret in stack.toml or lab.toml",
-		Text:    "These files are for everybody who may see the lab, and for version control. An environment file with mode 0600, which version control ignores, is the place for it.",
+		Title: "a secret in stack.toml or lab.toml",
+		Text: "These files are for everybody who may see the lab, and for version control. An " +
+			"environment file with mode 0600, which version control ignores, is the place for it.",
 		Mistake: `env.A_PASSWORD = "three words of our own"`,
 		Mended:  `env-files = ["mast.env"]    # with A_PASSWORD=three words of our own`,
 		Find:    envPlainSecret,
 	}, {
 		Name: "secret-misplaced", Severity: Error, Needs: Files,
-		Title:   "a secret where everybody can read it, or where it would be sent to somebody",
-		Text:    "In an image, a host, a page, a path, a label or a name a secret ends up in lists, in logs and in questions to registries and hosts. Values of the shell (${shell.NAME}) count as secret unless the last word of their name says otherwise, such as TAG, VERSION, PORT or DIR.",
+		Title: "a secret where everybody can read it, or where it would be sent to somebody",
+		Text: "In an image, a host, a page, a path, a label or a name a secret ends up in lists, in " +
+			"logs and in questions to registries and hosts. Values of the shell (${shell.NAME}) count as " +
+			"secret unless the last word of their name says otherwise, such as TAG, VERSION, PORT or DIR.",
 		Mistake: `image = "registry.skerry.example/desk:${api-token}"`,
 		Mended:  `env.API_TOKEN = "${api-token}"`,
 		Find:    resolverFinds,
 	}, {
 		Name: "env-secret-in-command", Severity: Warning, Needs: Files,
-		Title:   "a secret in a command, an entrypoint, a label or ready",
-		Text:    "Everybody on the host can read these. Variables from an environment file are for the service alone.",
+		Title: "a secret in a command, an entrypoint, a label or ready",
+		Text: "Everybody on the host can read these. Variables from an environment file " +
+			"are for the service alone.",
 		Mistake: `command = ["--password=${pw}"]`,
 		Mended:  `env.A_PASSWORD = "${pw}"`,
 		Find:    envSecretInCommand,
@@ -138,7 +162,8 @@ var secretRules = []Rule{
 }
 
 // commonSecrets are long enough and guessed first all the same.
-var commonSecrets = []string{"passwordpassword", "password1234", "administrator", "123456789012", "1234567890123", "qwertyuiop123", "correcthorsebatterystaple", "letmeinletmein"}
+var commonSecrets = []string{"passwordpassword", "password1234", "administrator", "123456789012",
+	"1234567890123", "qwertyuiop123", "correcthorsebatterystaple", "letmeinletmein"}
 
 func envSecretInCommand(in *Input) {
 	for _, s := range in.services() {
@@ -152,7 +177,11 @@ func envSecretInCommand(in *Input) {
 			return slices.ContainsFunc(secrets, func(value string) bool { return strings.Contains(text, value) })
 		}
 		report := func(where string, at source.Span) {
-			in.report(s, source.Problem{At: at, Message: fmt.Sprintf("a secret of %s is in %s: everybody on %s can read it", s.FullName(), where, s.Stack.Host.Name)})
+			in.report(s, source.Problem{
+				At: at,
+				Message: fmt.Sprintf("a secret of %s is in %s: everybody on %s can read it",
+					s.FullName(), where, s.Stack.Host.Name),
+			})
 		}
 		words := func(key, where string, words []secret.Text) {
 			for i, w := range words {
@@ -179,28 +208,50 @@ func envSecretInCommand(in *Input) {
 func envPlainSecret(in *Input) {
 	for _, l := range in.Lab.PlainLets {
 		if value := l.At.Text(); !path.IsAbs(value) && !placeholder().MatchString(value) {
-			in.add(source.Problem{Stack: l.Stack, At: l.At, Message: fmt.Sprintf("%s of [let] holds a secret, and stands in %s", l.Name, l.At.File.Path), Mend: &source.Mend{Text: l.Name + " = { env-file = \"FILE.env\", key = \"NAME\" } takes it out of an environment file"}})
+			in.add(source.Problem{
+				Stack:   l.Stack,
+				At:      l.At,
+				Message: fmt.Sprintf("%s of [let] holds a secret, and stands in %s", l.Name, l.At.File.Path),
+				Mend: &source.Mend{
+					Text: l.Name +
+						" = { env-file = \"FILE.env\", key = \"NAME\" } takes it out of an environment file",
+				},
+			})
 		}
 	}
 	for _, s := range in.services() {
 		for _, v := range s.Env {
 			for _, at := range v.Written {
 				if v.Origin == lab.FromEnv && !placeholder().MatchString(at.Text()) {
-					in.reportOnce(s, source.Problem{At: at, Message: fmt.Sprintf("the password in %s is a secret and stands in %s", v.Name, at.File.Path), Mend: &source.Mend{Text: "${NAME} in its place, with NAME = { env-file = \"FILE.env\", key = \"NAME\" } in [let]"}})
+					in.reportOnce(s, source.Problem{
+						At: at,
+						Message: fmt.Sprintf("the password in %s is a secret and stands in %s",
+							v.Name, at.File.Path),
+						Mend: &source.Mend{
+							Text: "${NAME} in its place, with NAME = { env-file = \"FILE.env\", " +
+								"key = \"NAME\" } in [let]",
+						},
+					})
 				}
 			}
 			value := v.Value.Reveal()
-			if !v.Value.Secret() || len(v.Written) > 0 || v.Origin != lab.FromEnv || v.At.Text() != value || path.IsAbs(value) || placeholder().MatchString(value) {
+			if !v.Value.Secret() || len(v.Written) > 0 || v.Origin != lab.FromEnv || v.At.Text() != value ||
+				path.IsAbs(value) || placeholder().MatchString(value) {
 				continue
 			}
-			p := source.Problem{At: v.At, Message: fmt.Sprintf("%s is a secret and stands in %s", v.Name, v.At.File.Path)}
+			p := source.Problem{
+				At:      v.At,
+				Message: fmt.Sprintf("%s is a secret and stands in %s", v.Name, v.At.File.Path),
+			}
 			if file := ownEnvFile(in.Lab, s); file != nil && wholeLine(v) && !strings.ContainsAny(value, "'\n") {
 				end, text := len(file.Text), ""
 				if file.Text != "" && !strings.HasSuffix(file.Text, "\n") {
 					text = "\n"
 				}
 				p.Mend = &source.Mend{Text: "check --fix moves it into " + file.Path, Edits: []source.Edit{
-					{At: lineSpan(v.At)}, {At: file.Span(end, end), New: text + v.Name + "='" + value + "'\n", Shown: text + v.Name + "='" + v.Value.String() + "'\n"},
+					{At: lineSpan(v.At)},
+					{At: file.Span(end, end), New: text + v.Name + "='" + value + "'\n",
+						Shown: text + v.Name + "='" + v.Value.String() + "'\n"},
 				}}
 			}
 			in.reportOnce(s, p)
@@ -239,7 +290,10 @@ func lineSpan(at source.Span) source.Span {
 func eachSecretFile(in *Input, f func(path string, file *declare.EnvFile, fact lab.FileFact)) {
 	for _, path := range sortedKeys(in.Lab.EnvFiles) {
 		file := in.Lab.EnvFiles[path]
-		if file == nil || !slices.ContainsFunc(file.Entries, func(e declare.EnvEntry) bool { return declare.IsSecret(e.Name) && e.Value.Value != "" }) {
+		if file == nil ||
+			!slices.ContainsFunc(file.Entries, func(e declare.EnvEntry) bool {
+				return declare.IsSecret(e.Name) && e.Value.Value != ""
+			}) {
 			continue
 		}
 		fact, ok := in.Lab.Files[path]

@@ -74,7 +74,8 @@ func eachPath(in *Input, f func(*lab.Service, lab.Mount, survey.Path)) {
 		case u.facts == nil:
 			in.skip(u.mount.Source, "the survey of "+u.by.Stack.Host.Name+" does not have this path")
 		case u.facts.Kind == survey.Hidden:
-			in.skip(u.mount.Source, "the survey of "+u.by.Stack.Host.Name+" was made without the right to look there")
+			in.skip(u.mount.Source,
+				"the survey of "+u.by.Stack.Host.Name+" was made without the right to look there")
 		default:
 			f(u.by, *u.mount, *u.facts)
 		}

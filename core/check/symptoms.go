@@ -15,15 +15,19 @@ type symptom struct {
 // symptoms are the words of the C library's and the kernel's errors (errno(3), gai_strerror(3)), and what
 // stores say of those they do not know.
 var symptoms = []symptom{
-	{`permission denied|EACCES|operation not permitted|EPERM`, []string{"mount-denied", "volume-owner", "mount-contents-denied", "port-privileged", "device-missing", "account-mixed"}},
+	{`permission denied|EACCES|operation not permitted|EPERM`,
+		[]string{"mount-denied", "volume-owner", "mount-contents-denied", "port-privileged", "device-missing",
+			"account-mixed"}},
 	{`read-only file system|EROFS`, []string{"mount-denied"}},
 	{`address already in use|EADDRINUSE|port is already allocated`, []string{"port-in-use", "port-clash"}},
 	{`no such host|could not resolve|name or service not known|name resolution|ENOTFOUND|EAI_AGAIN|unknown host`, []string{"wire-unknown", "alias-clash", "network-missing"}},
 	{`connection refused|ECONNREFUSED`, []string{"wire-port", "wire-localhost", "wire-order"}},
-	{`authentication failed|access denied for user|invalid password|not authorized|unauthorized`, []string{"wire-credentials", "env-placeholder", "account-contradiction"}},
+	{`authentication failed|access denied for user|invalid password|not authorized|unauthorized`,
+		[]string{"wire-credentials", "env-placeholder", "account-contradiction"}},
 	{`exec format error|ENOEXEC`, []string{"image-platform"}},
 	{`no space left|ENOSPC|disk full`, []string{"mount-low-space", "mount-unmounted-disk"}},
-	{`no such file or directory|ENOENT|bind source path does not exist`, []string{"mount-missing", "mount-case", "mount-unlisted", "mount-kind"}},
+	{`no such file or directory|ENOENT|bind source path does not exist`,
+		[]string{"mount-missing", "mount-case", "mount-unlisted", "mount-kind"}},
 	{`is a directory|EISDIR|not a directory|ENOTDIR`, []string{"mount-kind"}},
 	{`out of memory|ENOMEM|more memory than it may`, []string{"capacity-memory"}},
 	{`unknown time ?zone|invalid time ?zone`, []string{"zone-unknown", "zone-contradiction"}},

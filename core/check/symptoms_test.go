@@ -26,7 +26,8 @@ func TestSymptoms(t *testing.T) {
 	assert.Empty(t, Symptoms([]string{"open for readings", "the lens is cracked"}))
 	for _, s := range symptoms {
 		for _, name := range s.rules {
-			assert.True(t, slices.ContainsFunc(All(), func(r Rule) bool { return r.Name == name }), "%s is a rule", name)
+			assert.True(t, slices.ContainsFunc(All(), func(r Rule) bool { return r.Name == name }),
+				"%s is a rule", name)
 		}
 	}
 }

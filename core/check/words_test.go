@@ -17,8 +17,10 @@ func TestDigitsAway(t *testing.T) {
 
 func TestSensitiveFolders(t *testing.T) {
 	for path, is := range map[string]bool{
-		"/": true, "/etc": true, "/etc/ssl": true, "/home": true, "/home/keeper": true, "/home/keeper/photos": false, "/root": true, "/dev": true, "/dev/lamp0": false, "/dev/shm": false,
-		"/srv": false, "/var/lib/docker/volumes": true, "/usr/share/zoneinfo": true, "/etcetera": false, "/proc": true,
+		"/": true, "/etc": true, "/etc/ssl": true, "/home": true, "/home/keeper": true,
+		"/home/keeper/photos": false, "/root": true, "/dev": true, "/dev/lamp0": false, "/dev/shm": false,
+		"/srv": false, "/var/lib/docker/volumes": true, "/usr/share/zoneinfo": true, "/etcetera": false,
+		"/proc": true,
 	} {
 		assert.Equal(t, is, sensitive(path) != "", path)
 	}

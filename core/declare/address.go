@@ -9,7 +9,8 @@ import (
 // sockets that were found on the machine.
 func EngineLines(host string, sockets []string) string {
 	if len(sockets) == 0 {
-		return "start the engine; or, where its socket is elsewhere, write into lab.toml\n[host." + host + "]\nengine = \"unix:///PATH/OF/THE/SOCKET\""
+		return "start the engine; or, where its socket is elsewhere, write into lab.toml\n[host." + host +
+			"]\nengine = \"unix:///PATH/OF/THE/SOCKET\""
 	}
 	text := "write into lab.toml\n[host." + host + "]\nengine = \"unix://" + sockets[0] + "\""
 	for _, s := range sockets[1:] {
@@ -73,7 +74,8 @@ func ParseEngineAddress(s string) (EngineAddress, error) {
 	} else if colon := strings.LastIndexByte(machine, ':'); colon >= 0 {
 		a.Host, a.Port = machine[:colon], machine[colon+1:]
 	}
-	if a.Host == "" || strings.ContainsAny(a.Host, " \t?#@[]") || strings.Contains(a.Host, ":") && !strings.HasPrefix(machine, "[") {
+	if a.Host == "" || strings.ContainsAny(a.Host, " \t?#@[]") ||
+		strings.Contains(a.Host, ":") && !strings.HasPrefix(machine, "[") {
 		return wrong("behind " + scheme + ":// stands the name or address of a machine")
 	}
 	if strings.HasSuffix(machine, ":") || a.Port != "" {

@@ -57,7 +57,8 @@ func (r *reader) envFile(l *Lab, dir string, name Text) {
 }
 
 // ReadEnvFile reads the environment file that a name stands for once its references are replaced.
-func (l *Lab) ReadEnvFile(dir string, at source.Span, name string) (path string, f *EnvFile, problems []source.Problem) {
+func (l *Lab) ReadEnvFile(dir string, at source.Span,
+	name string) (path string, f *EnvFile, problems []source.Problem) {
 	r := reader{}
 	path, f = r.readEnvFile(l, dir, at, name)
 	return path, f, r.problems
@@ -112,7 +113,8 @@ func ParseEnvFile(file *source.File) (*EnvFile, []source.Problem) {
 	}
 	for at < len(file.Text) {
 		if len(p.out.Entries) == mostVariables {
-			p.problem("env-file-syntax", 0, 0, "more than %d variables stand here, and no more are read", nil, mostVariables)
+			p.problem("env-file-syntax", 0, 0, "more than %d variables stand here, and no more are read", nil,
+				mostVariables)
 			break
 		}
 		end := strings.IndexByte(file.Text[at:], '\n')
@@ -127,9 +129,12 @@ func ParseEnvFile(file *source.File) (*EnvFile, []source.Problem) {
 		at := p.returns[0].At
 		what := "a carriage return ends this line and would become part of the value"
 		if n > 1 {
-			what = fmt.Sprintf("carriage returns end %d lines of this file, as on another system, and would become part of the values", n)
+			what = fmt.Sprintf(
+				"carriage returns end %d lines of this file, as on another system, and would "+
+					"become part of the values", n)
 		}
-		p.problem("env-invisible", at.Start, at.End, "%s", &source.Mend{Text: "check --fix takes them out", Edits: p.returns}, what)
+		p.problem("env-invisible", at.Start, at.End, "%s",
+			&source.Mend{Text: "check --fix takes them out", Edits: p.returns}, what)
 	}
 	return p.out, p.problems
 }
@@ -143,9 +148,12 @@ func (p *envParser) duplicates() {
 	for i, e := range p.out.Entries {
 		if j, twice := first[e.Name]; twice {
 			earlier := p.out.Entries[j]
-			line := p.file.Span(earlier.At.Start, earlier.At.Start+len("=")+strings.IndexByte(p.file.Text[earlier.At.Start:]+"\n", '\n'))
-			p.problem("env-duplicate", e.At.Start, e.At.End, "%s stands here a second time; this one wins", source.Replace(line, "", "check --fix takes the earlier one out"), e.Name)
-			p.problems[len(p.problems)-1].Because = []source.Because{{Text: "the first one, without effect", At: earlier.At}}
+			line := p.file.Span(earlier.At.Start,
+				earlier.At.Start+len("=")+strings.IndexByte(p.file.Text[earlier.At.Start:]+"\n", '\n'))
+			p.problem("env-duplicate", e.At.Start, e.At.End, "%s stands here a second time; this one wins",
+				source.Replace(line, "", "check --fix takes the earlier one out"), e.Name)
+			p.problems[len(p.problems)-1].Because = []source.Because{{Text: "the first one, without effect",
+				At: earlier.At}}
 		}
 		first[e.Name] = i
 	}
@@ -184,7 +192,9 @@ func (p *envParser) line(start, end int) {
 		p.file.Span(start+i+1, end).Hide() // whatever is wrong with the line
 	}
 	if rest, ok := strings.CutPrefix(line, "export "); ok {
-		p.problem("env-file-syntax", start, start+len("export "), "export is a shell's word and not part of an environment file", p.drop(start, end-len(strings.TrimLeft(rest, " "))))
+		p.problem("env-file-syntax", start, start+len("export "),
+			"export is a shell's word and not part of an environment file",
+			p.drop(start, end-len(strings.TrimLeft(rest, " "))))
 		return
 	}
 	name, value, ok := strings.Cut(line, "=")
@@ -196,7 +206,8 @@ func (p *envParser) line(start, end int) {
 	}
 	valueAt := start + len(name) + 1
 	if trimmed := strings.TrimRight(name, " \t"); trimmed != name {
-		p.problem("env-file-syntax", start+len(trimmed), valueAt-1, "white space before =", p.drop(start+len(trimmed), valueAt-1))
+		p.problem("env-file-syntax", start+len(trimmed), valueAt-1, "white space before =",
+			p.drop(start+len(trimmed), valueAt-1))
 		return
 	}
 	if !isVariable(name) {
@@ -204,7 +215,8 @@ func (p *envParser) line(start, end int) {
 		return
 	}
 	if trimmed := strings.TrimLeft(value, " \t"); trimmed != value {
-		p.problem("env-file-syntax", valueAt, end-len(trimmed), "white space after =", p.drop(valueAt, end-len(trimmed)))
+		p.problem("env-file-syntax", valueAt, end-len(trimmed), "white space after =",
+			p.drop(valueAt, end-len(trimmed)))
 		return
 	}
 	entry := EnvEntry{Name: name, At: p.file.Span(start, valueAt-1)}
@@ -212,10 +224,19 @@ func (p *envParser) line(start, end int) {
 		last, size := utf8.DecodeLastRuneInString(value)
 		_, firstSize := utf8.DecodeRuneInString(value)
 		var mend *source.Mend
-		if inner := strings.TrimSuffix(value[firstSize:], string(last)); strings.ContainsRune(curlyQuotes, last) && len(value) > firstSize && !strings.Contains(inner, "'") {
-			mend = &source.Mend{Text: "check --fix writes plain quotes", Edits: []source.Edit{{At: p.file.Span(valueAt, valueAt+firstSize), New: "'"}, {At: p.file.Span(end-size, end), New: "'"}}}
+		if inner := strings.TrimSuffix(value[firstSize:],
+			string(last)); strings.ContainsRune(curlyQuotes, last) && len(value) > firstSize &&
+			!strings.Contains(inner, "'") {
+			mend = &source.Mend{
+				Text: "check --fix writes plain quotes",
+				Edits: []source.Edit{
+					{At: p.file.Span(valueAt, valueAt+firstSize), New: "'"},
+					{At: p.file.Span(end-size, end), New: "'"},
+				},
+			}
 		}
-		p.problem("env-file-syntax", valueAt, valueAt+firstSize, "curly quotes are part of the value here; plain ones, ' or \", go around it", mend)
+		p.problem("env-file-syntax", valueAt, valueAt+firstSize,
+			"curly quotes are part of the value here; plain ones, ' or \", go around it", mend)
 		return
 	}
 	if value != "" && (value[0] == '\'' || value[0] == '"') {
@@ -234,13 +255,17 @@ func (p *envParser) line(start, end int) {
 // unquoted reports what people do not see or did not mean in a value that runs to the end of its line.
 func (p *envParser) unquoted(value string, at, end int) {
 	if trimmed := strings.TrimRight(value, " \t"); trimmed != value {
-		p.problem("env-invisible", at+len(trimmed), end, "blanks end this line and become part of the value", p.drop(at+len(trimmed), end))
+		p.problem("env-invisible", at+len(trimmed), end, "blanks end this line and become part of the value",
+			p.drop(at+len(trimmed), end))
 	}
 	if i := strings.Index(value, "\u00a0"); i >= 0 {
-		p.problem("env-invisible", at+i, at+i+2, "a no-break space stands in this value", source.Replace(p.file.Span(at+i, at+i+2), " ", "check --fix writes a plain space"))
+		p.problem("env-invisible", at+i, at+i+2, "a no-break space stands in this value",
+			source.Replace(p.file.Span(at+i, at+i+2), " ", "check --fix writes a plain space"))
 	}
 	if i := strings.Index(value, " #"); i >= 0 {
-		p.problem("env-file-syntax", at+i, at+i+2, "without quotes the value runs to the end of the line, # included; put the value in quotes, or the comment on a line of its own", nil)
+		p.problem("env-file-syntax", at+i, at+i+2,
+			"without quotes the value runs to the end of the line, # included; put the value in quotes, or "+
+				"the comment on a line of its own", nil)
 	}
 }
 
@@ -263,7 +288,8 @@ func (p *envParser) quoted(value string, at, end int) (content string, inner sou
 			case '"', '\\':
 				b.WriteByte(value[i])
 			default:
-				p.problem("env-file-syntax", at+i-1, at+i+1, `in double quotes only \n \t \" \\ have a meaning; single quotes take everything to the letter`, nil)
+				p.problem("env-file-syntax", at+i-1, at+i+1,
+					`in double quotes only \n \t \" \\ have a meaning; single quotes take everything to the letter`, nil)
 				return "", source.Span{}, false
 			}
 			continue
@@ -299,7 +325,8 @@ func firstInvalidUTF8(s string) (int, bool) {
 func IsSecret(name string) bool {
 	for _, end := range secretEndings {
 		// Letters of one case differ from the other in one bit; most names end with another letter.
-		if len(name) >= len(end) && (name[len(name)-1]^end[len(end)-1])&^0x20 == 0 && strings.EqualFold(name[len(name)-len(end):], end) {
+		if len(name) >= len(end) && (name[len(name)-1]^end[len(end)-1])&^0x20 == 0 &&
+			strings.EqualFold(name[len(name)-len(end):], end) {
 			return true
 		}
 	}
@@ -316,7 +343,10 @@ func LooksSecret(name string) bool {
 		return true
 	}
 	last := strings.ToUpper(name[strings.LastIndexAny(name, "_-.")+1:])
-	return len(last) > 4 && slices.ContainsFunc(secretEndings, func(end string) bool { return len(end) > 4 && OneLetterAway(last, end) })
+	return len(last) > 4 &&
+		slices.ContainsFunc(secretEndings, func(end string) bool {
+			return len(end) > 4 && OneLetterAway(last, end)
+		})
 }
 
 // IsPlain reports whether the name of a variable of the shell says that its value is no secret: everything else
@@ -330,8 +360,12 @@ func IsPlain(name string) bool {
 }
 
 // plainEndings are the last words of names of what everybody may know.
-var plainEndings = []string{"TAG", "VERSION", "RELEASE", "PORT", "PORTS", "DIR", "FOLDER", "PATH", "HOME", "ROOT", "FILE", "HOST", "HOSTNAME", "ADDRESS", "DOMAIN", "NAME", "USER", "GROUP", "UID", "GID", "PUID", "PGID", "TZ", "TIMEZONE", "ZONE",
-	"LANG", "LOCALE", "LEVEL", "MODE", "ENV", "REGION", "IMAGE", "REGISTRY", "REPOSITORY", "COUNT", "SIZE", "LIMIT", "MEMORY", "SHELL", "EDITOR", "TERM", "BRANCH", "COMMIT"}
+var plainEndings = []string{"TAG", "VERSION", "RELEASE", "PORT", "PORTS", "DIR", "FOLDER", "PATH", "HOME",
+	"ROOT", "FILE", "HOST", "HOSTNAME", "ADDRESS", "DOMAIN", "NAME", "USER", "GROUP", "UID", "GID", "PUID",
+	"PGID", "TZ", "TIMEZONE", "ZONE",
+	"LANG", "LOCALE", "LEVEL", "MODE", "ENV", "REGION", "IMAGE", "REGISTRY", "REPOSITORY", "COUNT", "SIZE",
+	"LIMIT", "MEMORY", "SHELL", "EDITOR", "TERM", "BRANCH", "COMMIT"}
 
 // secretEndings are what names of secrets end with.
-var secretEndings = []string{"PASSWORD", "PASSWD", "PASSPHRASE", "PASS", "PWD", "SECRET", "TOKEN", "KEY", "CREDENTIALS"}
+var secretEndings = []string{"PASSWORD", "PASSWD", "PASSPHRASE", "PASS", "PWD", "SECRET", "TOKEN", "KEY",
+	"CREDENTIALS"}

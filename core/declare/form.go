@@ -32,7 +32,14 @@ type KeyDoc struct {
 func docs[T any](table string, keys []key[T]) []KeyDoc {
 	out := make([]KeyDoc, 0, len(keys))
 	for _, k := range keys {
-		out = append(out, KeyDoc{Table: table, Name: k.name, Takes: k.takes, Doc: k.doc, Example: k.example, Words: k.words})
+		out = append(out, KeyDoc{
+			Table:   table,
+			Name:    k.name,
+			Takes:   k.takes,
+			Doc:     k.doc,
+			Example: k.example,
+			Words:   k.words,
+		})
 	}
 	return out
 }
@@ -48,7 +55,8 @@ func withKeys(keys []KeyDoc, inner map[string][]KeyDoc) []KeyDoc {
 // LabDocs returns the keys of lab.toml, in the order of the reference.
 func LabDocs() []KeyDoc {
 	return withKeys(docs("lab.toml", labKeys), map[string][]KeyDoc{
-		"let": docs("[let] NAME", letKeys), "host": withKeys(docs("[host.NAME]", hostKeys), map[string][]KeyDoc{"tls": docs("tls", tlsKeys)}),
+		"let":     docs("[let] NAME", letKeys),
+		"host":    withKeys(docs("[host.NAME]", hostKeys), map[string][]KeyDoc{"tls": docs("tls", tlsKeys)}),
 		"network": docs("[network.NAME]", networkKeys), "default": docs("[default]", defaultKeys),
 	})
 }
@@ -56,5 +64,10 @@ func LabDocs() []KeyDoc {
 // StackDocs returns the keys of stack.toml, in the order of the reference.
 func StackDocs() []KeyDoc {
 	service := withKeys(docs("[service.NAME]", serviceKeys), map[string][]KeyDoc{"ready": docs("ready", readyKeys)})
-	return withKeys(docs("stack.toml", stackKeys), map[string][]KeyDoc{"let": docs("[let] NAME", letKeys), "volume": docs("[volume.NAME]", volumeKeys), "service": service})
+	return withKeys(docs("stack.toml",
+		stackKeys), map[string][]KeyDoc{
+		"let":     docs("[let] NAME", letKeys),
+		"volume":  docs("[volume.NAME]", volumeKeys),
+		"service": service,
+	})
 }

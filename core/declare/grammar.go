@@ -58,7 +58,17 @@ func ParseSize(s string) (int64, error) {
 	default:
 		e := syntaxError(at, len(t), "a size is a number with B, kB, MB, GB, KiB, MiB or GiB, such as 10MB")
 		// Engines' own commands and other formats count these in powers of two.
-		if long := map[string]string{"k": "KiB", "m": "MiB", "g": "GiB", "kb": "KiB", "mb": "MiB", "gb": "GiB", "ki": "KiB", "mi": "MiB", "gi": "GiB"}[strings.ToLower(unit)]; number != "" && long != "" {
+		if long := map[string]string{
+			"k":  "KiB",
+			"m":  "MiB",
+			"g":  "GiB",
+			"kb": "KiB",
+			"mb": "MiB",
+			"gb": "GiB",
+			"ki": "KiB",
+			"mi": "MiB",
+			"gi": "GiB",
+		}[strings.ToLower(unit)]; number != "" && long != "" {
 			e.meant(number + long)
 		}
 		return 0, e
@@ -147,7 +157,8 @@ func ParseRestart(s string) (Restart, error) {
 	case many && policy == "on-failure":
 		n, err := strconv.Atoi(strings.TrimSpace(count))
 		if err != nil || n < 1 {
-			return Restart{}, syntaxError(at+len(policy)+1, len(count), "%q is no number of tries", strings.TrimSpace(count))
+			return Restart{},
+				syntaxError(at+len(policy)+1, len(count), "%q is no number of tries", strings.TrimSpace(count))
 		}
 		return Restart{policy, n}, nil
 	}
@@ -156,7 +167,8 @@ func ParseRestart(s string) (Restart, error) {
 	if name, n, ok := strings.Cut(word, " "); ok {
 		word, tries = name, " "+strings.TrimSpace(n)
 	}
-	if near := Nearest(word, []string{"no", "on-failure", "unless-stopped", "always"}); near != "" && Certain(word, near) && (tries == "" || near == "on-failure") {
+	if near := Nearest(word, []string{"no", "on-failure", "unless-stopped", "always"}); near != "" &&
+		Certain(word, near) && (tries == "" || near == "on-failure") {
 		e.meant(near + tries)
 	}
 	return Restart{}, e

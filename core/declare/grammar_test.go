@@ -90,22 +90,26 @@ func TestOtherGrammars(t *testing.T) {
 		n, err := ParseSize(s)
 		return fmt.Sprint(n), err
 	}, []grammarCase{
-		{in: "200kB", want: "200000"}, {in: "1 GiB", want: "1073741824"}, {in: "0.5MB", want: "500000"}, {in: "7B", want: "7"},
-		{in: "10", at: "10", says: "a size is"}, {in: "10mb", at: "10mb", says: "a size is"}, {in: "-1MB", at: "-1MB", says: "a size is"}, {in: "1.2.3MB", at: "1.2.3", says: "no number"},
+		{in: "200kB", want: "200000"}, {in: "1 GiB", want: "1073741824"}, {in: "0.5MB", want: "500000"},
+		{in: "7B", want: "7"},
+		{in: "10", at: "10", says: "a size is"}, {in: "10mb", at: "10mb", says: "a size is"},
+		{in: "-1MB", at: "-1MB", says: "a size is"}, {in: "1.2.3MB", at: "1.2.3", says: "no number"},
 	})
 	checkGrammar(t, func(s string) (string, error) {
 		d, err := ParseDuration(s)
 		return d.String(), err
 	}, []grammarCase{
 		{in: "90s", want: "1m30s"}, {in: "1m 30s", want: "1m30s"}, {in: "250ms", want: "250ms"},
-		{in: "10", at: "10", says: "a duration is"}, {in: "-5s", at: "-5s", says: "a duration is"}, {in: " 5 days", at: "5 days", says: "a duration is"},
+		{in: "10", at: "10", says: "a duration is"}, {in: "-5s", at: "-5s", says: "a duration is"},
+		{in: " 5 days", at: "5 days", says: "a duration is"},
 	})
 	checkGrammar(t, func(s string) (string, error) {
 		l, err := ParseLogLimit(s)
 		return fmt.Sprint(l), err
 	}, []grammarCase{
 		{in: "6 x 500kB", want: "{6 500000}"}, {in: "none", want: "{0 0}"},
-		{in: "500kB", at: "500kB", says: "files x size"}, {in: "0 x 1MB", at: "0", says: "number of files"}, {in: "2 x big", at: "big", says: "a size is"},
+		{in: "500kB", at: "500kB", says: "files x size"}, {in: "0 x 1MB", at: "0", says: "number of files"},
+		{in: "2 x big", at: "big", says: "a size is"},
 	})
 	checkGrammar(t, func(s string) (string, error) {
 		r, err := ParseRestart(s)
@@ -119,13 +123,15 @@ func TestOtherGrammars(t *testing.T) {
 		return fmt.Sprint(e.TLS, e.Port, e.Path), err
 	}, []grammarCase{
 		{in: "80", want: "false 80/"}, {in: "https 8443/a?b=c", want: "true 8443/a?b=c"},
-		{in: "/health", at: "", says: "missing"}, {in: "80/a b", at: " ", says: "no blanks"}, {in: "https x/", at: "x", says: "no port number"},
+		{in: "/health", at: "", says: "missing"}, {in: "80/a b", at: " ", says: "no blanks"},
+		{in: "https x/", at: "x", says: "no port number"},
 	})
 	checkGrammar(t, func(s string) (string, error) {
 		a, b, err := ParseStatus(s)
 		return fmt.Sprint(a, b), err
 	}, []grammarCase{
-		{in: "200-399", want: "200 399"}, {in: "204", want: "204 204"}, {in: "20", at: "20", says: "100 to 599"}, {in: "399-200", at: "399-200", says: "a status is"},
+		{in: "200-399", want: "200 399"}, {in: "204", want: "204 204"},
+		{in: "20", at: "20", says: "100 to 599"}, {in: "399-200", at: "399-200", says: "a status is"},
 	})
 }
 
@@ -164,17 +170,20 @@ func FuzzPort(f *testing.F) {
 			err = other
 		}
 		return "", err
-	}, "8710 -> 80", "[::1]:1-2 -> 3-4/tcp+udp", "localhost : any->80 / sctp", "8780-8790/tcp for mast/sensor", "192.0.2.14:80/udp")
+	}, "8710 -> 80", "[::1]:1-2 -> 3-4/tcp+udp", "localhost : any->80 / sctp",
+		"8780-8790/tcp for mast/sensor", "192.0.2.14:80/udp")
 }
 
 func FuzzMount(f *testing.F) {
 	fuzzGrammar(f, func(s string) (string, error) {
 		m, err := ParseMount(s)
-		if err != nil || strings.ContainsAny(m.Source, "'") || strings.Contains(m.Target, "->") || strings.TrimSpace(m.Target) != m.Target {
+		if err != nil || strings.ContainsAny(m.Source, "'") || strings.Contains(m.Target, "->") ||
+			strings.TrimSpace(m.Target) != m.Target {
 			return "", err
 		}
 		return m.String(), nil
-	}, "/srv -> /data", "'/a, b' -> /b, create 0700, read-only", "volume readings -> /x, start-empty", "memory 64MiB -> /tmp", "engine -> /s", "./a -> /b, shared", "/- /->/0")
+	}, "/srv -> /data", "'/a, b' -> /b, create 0700, read-only", "volume readings -> /x, start-empty",
+		"memory 64MiB -> /tmp", "engine -> /s", "./a -> /b, shared", "/- /->/0")
 }
 
 func FuzzSize(f *testing.F) {

@@ -37,7 +37,13 @@ type reader struct {
 }
 
 func (r *reader) problem(rule string, at source.Span, format string, args ...any) *source.Problem {
-	r.problems = append(r.problems, source.Problem{Rule: rule, Stack: r.stack, Service: r.service, At: at, Message: fmt.Sprintf(format, args...)})
+	r.problems = append(r.problems, source.Problem{
+		Rule:    rule,
+		Stack:   r.stack,
+		Service: r.service,
+		At:      at,
+		Message: fmt.Sprintf(format, args...),
+	})
 	return &r.problems[len(r.problems)-1]
 }
 
@@ -71,7 +77,8 @@ func (r *reader) unknownKey(e entry, names []string, where string, takes func(na
 	}
 	switch {
 	case !known:
-		r.problem("key-unknown", e.keySpan, "%s has no key %s", where, e.key).Mend = Meant(e.keySpan, e.key, names, "is one")
+		r.problem("key-unknown", e.keySpan, "%s has no key %s", where, e.key).Mend = Meant(e.keySpan, e.key,
+			names, "is one")
 	case word.Key == "":
 		r.problem("key-unknown", e.keySpan, "%s has no key %s: %s", where, e.key, word.Text)
 	default:
@@ -221,7 +228,9 @@ func NearestFew(s string, names []string, n int) []string {
 		return distance(s, name) - alike
 	}
 	near := slices.Clone(names)
-	slices.SortStableFunc(near, func(a, b string) int { return cmp.Or(unlike(a)-unlike(b), len(a)-len(b), cmp.Compare(a, b)) })
+	slices.SortStableFunc(near, func(a, b string) int {
+		return cmp.Or(unlike(a)-unlike(b), len(a)-len(b), cmp.Compare(a, b))
+	})
 	return near[:min(n, len(near))]
 }
 
@@ -230,7 +239,9 @@ func IsName(s string) bool {
 	if s == "" || len(s) > 40 || s[0] < 'a' || s[0] > 'z' {
 		return false
 	}
-	return strings.IndexFunc(s, func(c rune) bool { return (c < 'a' || c > 'z') && (c < '0' || c > '9') && c != '-' }) < 0
+	return strings.IndexFunc(s, func(c rune) bool {
+		return (c < 'a' || c > 'z') && (c < '0' || c > '9') && c != '-'
+	}) < 0
 }
 
 // takenNames are those of the containers that a deploy makes in a stack beside its services; core/plan names
@@ -240,14 +251,16 @@ var takenNames = []string{"deploying", "proven", "undoing", "folders"}
 // name checks the name of a table such as [service.NAME].
 func (r *reader) name(e entry, what string, among *table) bool {
 	if what == "a service" && slices.Contains(takenNames, e.key) {
-		p := r.problem("name-invalid", e.keySpan, "a service cannot be called %s: lantern itself makes a container of that name in a stack", e.key)
+		p := r.problem("name-invalid", e.keySpan,
+			"a service cannot be called %s: lantern itself makes a container of that name in a stack", e.key)
 		p.Mend = &source.Mend{Text: "another name, such as " + e.key + "-1"}
 		return false
 	}
 	if IsName(e.key) {
 		return true
 	}
-	p := r.problem("name-invalid", e.keySpan, "%q is no name for %s: small letters, digits and -, starting with a letter, at most 40", e.key, what)
+	p := r.problem("name-invalid", e.keySpan,
+		"%q is no name for %s: small letters, digits and -, starting with a letter, at most 40", e.key, what)
 	if fixed := strings.Map(func(c rune) rune {
 		switch {
 		case c >= 'A' && c <= 'Z':
@@ -270,14 +283,17 @@ func (r *reader) wrongType(n *node, want string) {
 	switch written := n.span.Text(); {
 	case want == "a text" && bare:
 		p.Mend = source.Replace(n.span, `"`+written+`"`, "in quotes it is a text")
-	case strings.HasPrefix(want, "a list of texts") && n.kind == kindString, strings.HasSuffix(want, "or whole numbers") && n.kind == kindInteger:
+	case strings.HasPrefix(want, "a list of texts") && n.kind == kindString,
+		strings.HasSuffix(want, "or whole numbers") && n.kind == kindInteger:
 		p.Mend = source.Replace(n.span, "["+written+"]", "a list of one stands in [ ]")
 	case want == "a list of texts" && bare:
 		p.Mend = source.Replace(n.span, `["`+written+`"]`, "a list of one stands in [ ], a text in quotes")
-	case want == "true or false" && n.kind == kindString && (switches[n.text] != "" || n.text == "true" || n.text == "false"):
+	case want == "true or false" && n.kind == kindString &&
+		(switches[n.text] != "" || n.text == "true" || n.text == "false"):
 		right := cmp.Or(switches[n.text], n.text)
 		p.Mend = source.Replace(n.span, right, right+" stands without quotes")
-	case strings.Contains(want, "number") && n.kind == kindString && n.text != "" && strings.Trim(n.text, "0123456789.") == "" && strings.Count(n.text, ".") <= 1:
+	case strings.Contains(want, "number") && n.kind == kindString && n.text != "" &&
+		strings.Trim(n.text, "0123456789.") == "" && strings.Count(n.text, ".") <= 1:
 		p.Mend = source.Replace(n.span, n.text, "a number stands without quotes")
 	}
 }
@@ -309,25 +325,27 @@ func word[T any](name, doc, example string, words []string, field func(*T) *Text
 
 // texts makes a key of a list of texts.
 func texts[T any](name, doc, example string, field func(*T) *[]Text) key[T] {
-	return key[T]{name: name, takes: FormTexts, doc: doc, example: example, read: func(r *reader, e entry, into *T) {
-		*field(into) = r.listOfTexts(e.value)
-	}, lines: func(from *T) []string { return ofTexts(name, *field(from)) }}
+	return key[T]{name: name, takes: FormTexts, doc: doc, example: example,
+		read: func(r *reader, e entry, into *T) {
+			*field(into) = r.listOfTexts(e.value)
+		}, lines: func(from *T) []string { return ofTexts(name, *field(from)) }}
 }
 
 // textsOrNumbers makes a key of a list of texts in which bare numbers are texts, too.
 func textsOrNumbers[T any](name, doc, example string, field func(*T) *[]Text) key[T] {
-	return key[T]{name: name, takes: FormTextsOrNumbers, doc: doc, example: example, read: func(r *reader, e entry, into *T) {
-		for _, item := range e.value.items {
-			if item.kind == kindInteger {
-				item.kind = kindString
+	return key[T]{name: name, takes: FormTextsOrNumbers, doc: doc, example: example,
+		read: func(r *reader, e entry, into *T) {
+			for _, item := range e.value.items {
+				if item.kind == kindInteger {
+					item.kind = kindString
+				}
 			}
-		}
-		list := r.listOf(e.value, "a text or a whole number")
-		for i, t := range list {
-			list[i].raw = t.Span.Text() == t.Value // without quotes
-		}
-		*field(into) = list
-	}, lines: func(from *T) []string { return ofTexts(name, *field(from)) }}
+			list := r.listOf(e.value, "a text or a whole number")
+			for i, t := range list {
+				list[i].raw = t.Span.Text() == t.Value // without quotes
+			}
+			*field(into) = list
+		}, lines: func(from *T) []string { return ofTexts(name, *field(from)) }}
 }
 
 // number makes a key of a number, kept as it is written.
@@ -345,22 +363,23 @@ func number[T any](name string, takes Form, doc, example string, field func(*T) 
 
 // boolean makes a key of true or false; nil stands for neither.
 func boolean[T any](name, doc, example string, field func(*T) **bool) key[T] {
-	return key[T]{name: name, takes: FormBoolean, doc: doc, example: example, read: func(r *reader, e entry, into *T) {
-		if e.value.kind != kindBool {
-			r.wrongType(e.value, "true or false")
-			return
-		}
-		value := e.value.text == "true"
-		*field(into) = &value
-		if s, ok := any(into).(*Service); ok {
-			s.switched(name, e.value.span)
-		}
-	}, lines: func(from *T) []string {
-		if value := *field(from); value != nil {
-			return []string{name + " = " + strconv.FormatBool(*value)}
-		}
-		return nil
-	}}
+	return key[T]{name: name, takes: FormBoolean, doc: doc, example: example,
+		read: func(r *reader, e entry, into *T) {
+			if e.value.kind != kindBool {
+				r.wrongType(e.value, "true or false")
+				return
+			}
+			value := e.value.text == "true"
+			*field(into) = &value
+			if s, ok := any(into).(*Service); ok {
+				s.switched(name, e.value.span)
+			}
+		}, lines: func(from *T) []string {
+			if value := *field(from); value != nil {
+				return []string{name + " = " + strconv.FormatBool(*value)}
+			}
+			return nil
+		}}
 }
 
 // pairs makes a key of a table of texts, numbers or booleans by names of any kind, such as labels.
@@ -415,7 +434,8 @@ func (r *reader) listOfTexts(n *node) []Text { return r.listOf(n, "a text") }
 
 func (r *reader) listOf(n *node, what string) []Text {
 	if n.kind != kindArray {
-		r.wrongType(n, "a list of "+strings.NewReplacer("a text", "texts", "a whole number", "whole numbers").Replace(what))
+		r.wrongType(n,
+			"a list of "+strings.NewReplacer("a text", "texts", "a whole number", "whole numbers").Replace(what))
 		return nil
 	}
 	list := make([]Text, 0, min(len(n.items), MostEntries))
@@ -433,18 +453,19 @@ func (n *node) asText() Text { return Text{Value: n.text, Span: n.span} }
 
 // tables makes a key of named tables, such as [service.NAME].
 func tables[T any](name, doc, example, what string, each func(r *reader, e entry, into *T)) key[T] {
-	return key[T]{name: name, takes: FormTables, doc: doc, example: example, read: func(r *reader, e entry, into *T) {
-		if e.value.kind != kindTable {
-			r.wrongType(e.value, "a table of names")
-			return
-		}
-		all := e.value.table
-		for _, e := range most(r, all.entries, e.keySpan) {
-			if r.name(e, what, all) {
-				each(r, e, into)
+	return key[T]{name: name, takes: FormTables, doc: doc, example: example,
+		read: func(r *reader, e entry, into *T) {
+			if e.value.kind != kindTable {
+				r.wrongType(e.value, "a table of names")
+				return
 			}
-		}
-	}}
+			all := e.value.table
+			for _, e := range most(r, all.entries, e.keySpan) {
+				if r.name(e, what, all) {
+					each(r, e, into)
+				}
+			}
+		}}
 }
 
 // named makes a key of a table of texts with names of our kind, such as [folder].
@@ -483,7 +504,8 @@ func (r *reader) oneOf(name string, t Text, words []string) bool {
 	at := t.Part(0, len(t.Value))
 	p := r.problem("value-grammar", at, "%s is %s", name, strings.Join(words, " or "))
 	if p.Mend = Meant(at, t.Value, words, "is one"); p.Mend == nil {
-		if ours := sameWord[strings.ToLower(strings.NewReplacer("_", "-", " ", "-").Replace(t.Value))]; slices.Contains(words, ours) {
+		if ours := sameWord[strings.ToLower(strings.NewReplacer("_", "-", " ",
+			"-").Replace(t.Value))]; slices.Contains(words, ours) {
 			p.Mend = source.Replace(at, ours, ours+" is one")
 		}
 	}
@@ -491,7 +513,21 @@ func (r *reader) oneOf(name string, t Text, words []string) bool {
 }
 
 // sameWord are other words for those that some keys take.
-var sameWord = map[string]string{"warn": "warning", "info": "note", "hint": "note", "err": "error", "fatal": "error", "ignore": "off", "none": "off", "disabled": "off", "always": "each-deploy", "missing": "if-absent", "if-not-present": "if-absent", "ifnotpresent": "if-absent", "if-missing": "if-absent"}
+var sameWord = map[string]string{
+	"warn":           "warning",
+	"info":           "note",
+	"hint":           "note",
+	"err":            "error",
+	"fatal":          "error",
+	"ignore":         "off",
+	"none":           "off",
+	"disabled":       "off",
+	"always":         "each-deploy",
+	"missing":        "if-absent",
+	"if-not-present": "if-absent",
+	"ifnotpresent":   "if-absent",
+	"if-missing":     "if-absent",
+}
 
 // scalar returns the text of a value that may be a text, a number or a boolean.
 func (r *reader) scalar(n *node) (Text, bool) {

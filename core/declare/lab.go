@@ -87,68 +87,101 @@ type Default struct {
 
 var labKeys = []key[Lab]{
 	text("lab", "the lab's name; required", `lab = "skerry-light"`, func(l *Lab) *Text { return &l.Name }),
-	text("about", "what the lab is for", `about = "The volunteers' machines"`, func(l *Lab) *Text { return &l.About }),
-	text("timezone", `an IANA name, or "host": the zone that the machine itself is set to`, `timezone = "Atlantic/Faroe"`, func(l *Lab) *Text { return &l.Timezone }),
-	text("owner", "whose data it is: the account whose ids folders and images get", `owner = "keeper"`, func(l *Lab) *Text { return &l.Owner }),
+	text("about", "what the lab is for", `about = "The volunteers' machines"`,
+		func(l *Lab) *Text { return &l.About }),
+	text("timezone", `an IANA name, or "host": the zone that the machine itself is set to`,
+		`timezone = "Atlantic/Faroe"`, func(l *Lab) *Text { return &l.Timezone }),
+	text("owner", "whose data it is: the account whose ids folders and images get", `owner = "keeper"`,
+		func(l *Lab) *Text { return &l.Owner }),
 	letKey(func(l *Lab) *[]Let { return &l.Let }),
-	named("folder", "short names of host folders, as ${folder.NAME}", `folder.data = "/srv/skerry"`, "a folder", func(l *Lab) *[]Named { return &l.Folders }),
-	tables("host", "a machine with an engine; without any there is one, local", `[host.lamp-room]`, "a host", func(r *reader, e entry, l *Lab) {
-		h := Host{Name: e.key, At: e.keySpan}
-		readTable(r, e, hostKeys, "a host", &h)
-		l.Hosts = append(l.Hosts, h)
-	}),
-	tables("network", "a network that stacks share on a host", `[network.causeway]`, "a network", func(r *reader, e entry, l *Lab) {
-		n := Network{Name: e.key, At: e.keySpan}
-		readTable(r, e, networkKeys, "a network", &n)
-		l.Networks = append(l.Networks, n)
-	}),
+	named("folder", "short names of host folders, as ${folder.NAME}", `folder.data = "/srv/skerry"`,
+		"a folder", func(l *Lab) *[]Named { return &l.Folders }),
+	tables("host", "a machine with an engine; without any there is one, local", `[host.lamp-room]`, "a host",
+		func(r *reader, e entry, l *Lab) {
+			h := Host{Name: e.key, At: e.keySpan}
+			readTable(r, e, hostKeys, "a host", &h)
+			l.Hosts = append(l.Hosts, h)
+		}),
+	tables("network", "a network that stacks share on a host", `[network.causeway]`, "a network",
+		func(r *reader, e entry, l *Lab) {
+			n := Network{Name: e.key, At: e.keySpan}
+			readTable(r, e, networkKeys, "a network", &n)
+			l.Networks = append(l.Networks, n)
+		}),
 	{
-		name: "default", takes: FormTable, doc: "what every service gets that says nothing else", example: `default.restart = "always"`,
-		read: func(r *reader, e entry, l *Lab) { readTable(r, e, defaultKeys, "[default]", &l.Default) },
+		name: "default", takes: FormTable, doc: "what every service gets that says nothing else",
+		example: `default.restart = "always"`,
+		read:    func(r *reader, e entry, l *Lab) { readTable(r, e, defaultKeys, "[default]", &l.Default) },
 	},
-	namedWord("check", "how severe the findings of a rule are", `check.image-absent = "warning"`, "a rule", severityWords, func(l *Lab) *[]Named { return &l.Check }),
-	pairs("accept", FormPairs, "findings that are accepted: \"RULE\" or \"RULE SUBJECT\" = the reason", `accept = { engine-lacks = "this machine has no better engine" }`, func(l *Lab) *[]Named { return &l.Accept }),
+	namedWord("check", "how severe the findings of a rule are", `check.image-absent = "warning"`, "a rule",
+		severityWords, func(l *Lab) *[]Named { return &l.Check }),
+	pairs("accept", FormPairs, "findings that are accepted: \"RULE\" or \"RULE SUBJECT\" = the reason",
+		`accept = { engine-lacks = "this machine has no better engine" }`,
+		func(l *Lab) *[]Named { return &l.Accept }),
 }
 
 // severityWords say how severe a finding is; off is no finding at all.
 var severityWords = []string{"error", "warning", "note", "off"}
 
 var networkKeys = []key[Network]{
-	text("subnet", "its addresses; the engine's choice when left out", `subnet = "198.51.100.0/26"`, func(n *Network) *Text { return &n.Subnet }),
-	boolean("internal", "nothing on it reaches the world outside the host", `internal = true`, func(n *Network) **bool { return &n.Internal }),
-	boolean("existing", "made by somebody else: never made and never removed", `existing = true`, func(n *Network) **bool { return &n.Existing }),
-	text("engine-name", "its name on the engine; LAB.NAME when left out", `engine-name = "old-causeway"`, func(n *Network) *Text { return &n.EngineName }),
+	text("subnet", "its addresses; the engine's choice when left out", `subnet = "198.51.100.0/26"`,
+		func(n *Network) *Text { return &n.Subnet }),
+	boolean("internal", "nothing on it reaches the world outside the host", `internal = true`,
+		func(n *Network) **bool { return &n.Internal }),
+	boolean("existing", "made by somebody else: never made and never removed", `existing = true`,
+		func(n *Network) **bool { return &n.Existing }),
+	text("engine-name", "its name on the engine; LAB.NAME when left out", `engine-name = "old-causeway"`,
+		func(n *Network) *Text { return &n.EngineName }),
 }
 
 var tlsKeys = []key[TLS]{
-	text("ca", "the file of the authority that signed the engine's certificate", `ca = "tls/authority.pem"`, func(t *TLS) *Text { return &t.CA }),
-	text("cert", "the file of lantern's own certificate", `cert = "tls/lantern.pem"`, func(t *TLS) *Text { return &t.Cert }),
-	text("key", "the file of that certificate's key", `key = "tls/lantern.key"`, func(t *TLS) *Text { return &t.Key }),
+	text("ca", "the file of the authority that signed the engine's certificate", `ca = "tls/authority.pem"`,
+		func(t *TLS) *Text { return &t.CA }),
+	text("cert", "the file of lantern's own certificate", `cert = "tls/lantern.pem"`,
+		func(t *TLS) *Text { return &t.Cert }),
+	text("key", "the file of that certificate's key", `key = "tls/lantern.key"`,
+		func(t *TLS) *Text { return &t.Key }),
 }
 
 var hostKeys = []key[Host]{
-	text("engine", "the address of its engine: unix://PATH, ssh://[USER@]HOST[:PORT][/SOCKET] or tcp://HOST:PORT; the engine's usual socket when left out", `engine = "unix:///var/run/docker.sock"`, func(h *Host) *Text { return &h.Engine }),
-	text("address", "what links show; localhost when left out", `address = "192.0.2.14"`, func(h *Host) *Text { return &h.Address }),
+	text("engine",
+		"the address of its engine: unix://PATH, ssh://[USER@]HOST[:PORT][/SOCKET] or tcp://HOST:PORT; the "+
+			"engine's usual socket when left out", `engine = "unix:///var/run/docker.sock"`,
+		func(h *Host) *Text { return &h.Engine }),
+	text("address", "what links show; localhost when left out", `address = "192.0.2.14"`,
+		func(h *Host) *Text { return &h.Address }),
 	text("timezone", "the zone of its services", `timezone = "host"`, func(h *Host) *Text { return &h.Timezone }),
 	text("owner", "whose data it is on this host", `owner = "ranger"`, func(h *Host) *Text { return &h.Owner }),
-	named("folder", "this host's own meaning of a short name", `folder.data = "/home/keeper/skerry"`, "a folder", func(h *Host) *[]Named { return &h.Folders }),
-	texts("reserved-ports", "ports that services must not publish, PORT[-PORT][/protocol][ for STACK/SERVICE]", `reserved-ports = ["22", "8780-8790/tcp"]`, func(h *Host) *[]Text { return &h.ReservedPorts }),
+	named("folder", "this host's own meaning of a short name", `folder.data = "/home/keeper/skerry"`,
+		"a folder", func(h *Host) *[]Named { return &h.Folders }),
+	texts("reserved-ports",
+		"ports that services must not publish, PORT[-PORT][/protocol][ for STACK/SERVICE]",
+		`reserved-ports = ["22", "8780-8790/tcp"]`, func(h *Host) *[]Text { return &h.ReservedPorts }),
 	{
-		name: "tls", takes: FormTable, doc: "the files of a connection over tcp, relative to the lab", example: `tls.ca = "tls/authority.pem"`,
-		read:  func(r *reader, e entry, h *Host) { readTable(r, e, tlsKeys, "tls", &h.TLS) },
-		lines: func(h *Host) []string { return dotted("tls", linesOf(tlsKeys, &h.TLS)) },
+		name: "tls", takes: FormTable, doc: "the files of a connection over tcp, relative to the lab",
+		example: `tls.ca = "tls/authority.pem"`,
+		read:    func(r *reader, e entry, h *Host) { readTable(r, e, tlsKeys, "tls", &h.TLS) },
+		lines:   func(h *Host) []string { return dotted("tls", linesOf(tlsKeys, &h.TLS)) },
 	},
-	text("insecure", "why plain tcp to another machine is accepted", `insecure = "a cable of our own"`, func(h *Host) *Text { return &h.Insecure }),
+	text("insecure", "why plain tcp to another machine is accepted", `insecure = "a cable of our own"`,
+		func(h *Host) *Text { return &h.Insecure }),
 }
 
 var defaultKeys = []key[Default]{
-	text("restart", "when the engine starts a container again; unless-stopped when left out", `restart = "unless-stopped"`, func(d *Default) *Text { return &d.Restart }),
-	text("log-limit", "how much of a log is kept, files x size; 5 x 10MB when left out", `log-limit = "6 x 500kB"`, func(d *Default) *Text { return &d.LogLimit }),
-	text("memory", "how much memory a service may use", `memory = "512MiB"`, func(d *Default) *Text { return &d.Memory }),
-	number("cpus", FormNumber, "how many processors a service may use", `cpus = 1.5`, func(d *Default) *Text { return &d.CPUs }),
-	text("stop-within", "how long a service may take to stop; 10s when left out", `stop-within = "30s"`, func(d *Default) *Text { return &d.StopWithin }),
-	word("fetch", "when images are pulled; if-absent when left out", `fetch = "if-absent"`, fetchWords, func(d *Default) *Text { return &d.Fetch }),
-	text("ready-within", "how long a service may take to become ready; 60s when left out", `ready-within = "2m"`, func(d *Default) *Text { return &d.ReadyWithin }),
+	text("restart", "when the engine starts a container again; unless-stopped when left out",
+		`restart = "unless-stopped"`, func(d *Default) *Text { return &d.Restart }),
+	text("log-limit", "how much of a log is kept, files x size; 5 x 10MB when left out",
+		`log-limit = "6 x 500kB"`, func(d *Default) *Text { return &d.LogLimit }),
+	text("memory", "how much memory a service may use", `memory = "512MiB"`,
+		func(d *Default) *Text { return &d.Memory }),
+	number("cpus", FormNumber, "how many processors a service may use", `cpus = 1.5`,
+		func(d *Default) *Text { return &d.CPUs }),
+	text("stop-within", "how long a service may take to stop; 10s when left out", `stop-within = "30s"`,
+		func(d *Default) *Text { return &d.StopWithin }),
+	word("fetch", "when images are pulled; if-absent when left out", `fetch = "if-absent"`, fetchWords,
+		func(d *Default) *Text { return &d.Fetch }),
+	text("ready-within", "how long a service may take to become ready; 60s when left out",
+		`ready-within = "2m"`, func(d *Default) *Text { return &d.ReadyWithin }),
 }
 
 // fetchWords say when an image is pulled.
@@ -158,13 +191,15 @@ var fetchWords = []string{"if-absent", "each-deploy", "never"}
 var reservedWords = []string{"timezone", "owner", "host", "stack", "folder", "service", "shell"}
 
 var letKeys = []key[Let]{
-	text("env-file", "the environment file that holds the value", `env-file = "tide-log.env"`, func(l *Let) *Text { return &l.EnvFile }),
+	text("env-file", "the environment file that holds the value", `env-file = "tide-log.env"`,
+		func(l *Let) *Text { return &l.EnvFile }),
 	text("key", "the variable in that file", `key = "TIDES_DB_PASSWORD"`, func(l *Let) *Text { return &l.Key }),
 }
 
 // letKey makes the key of [let], which both files have.
 func letKey[T any](field func(*T) *[]Let) key[T] {
-	k := tables("let", "values to use anywhere as ${NAME}; a table takes one from an environment file", `let.db-name = "tides"`, "a value of [let]", func(r *reader, e entry, into *T) { r.let(e, field(into)) })
+	k := tables("let", "values to use anywhere as ${NAME}; a table takes one from an environment file",
+		`let.db-name = "tides"`, "a value of [let]", func(r *reader, e entry, into *T) { r.let(e, field(into)) })
 	k.takes = FormValues
 	return k
 }
@@ -216,7 +251,9 @@ func Read(stacks []string, text func(path string) (string, error)) *Lab {
 	}
 	switch {
 	case l.Name.IsSet() && !IsName(l.Name.Value):
-		r.problem("name-invalid", l.Name.Span, "%q is no name for a lab: small letters, digits and -, starting with a letter, at most 40", l.Name.Value)
+		r.problem("name-invalid", l.Name.Span,
+			"%q is no name for a lab: small letters, digits and -, starting with a letter, at most 40",
+			l.Name.Value)
 	case !l.Name.IsSet() && len(r.problems) == before && !l.Broken:
 		r.problem("key-missing", l.File.Span(0, 0), `lab.toml needs the lab's name: lab = "skerry-light"`)
 	}

@@ -101,7 +101,10 @@ func ParseMount(s string) (Mount, error) {
 	} else {
 		left, right, ok := strings.Cut(s, "->")
 		if !ok {
-			return m, syntaxError(move, len(src), "only one side: a mount is written host -> container, such as /srv/skerry -> /data").meant(arrowMount(src))
+			return m,
+				syntaxError(move, len(src),
+					"only one side: a mount is written host -> container, such as /srv/skerry -> /data").
+					meant(arrowMount(src))
 		}
 		src, move = trimmed(left)
 		m.Source, m.SourceAt = src, [2]int{move, len(src)}
@@ -196,7 +199,8 @@ func (m *Mount) checkPath() error {
 	case strings.HasPrefix(m.Source, "~"):
 		return syntaxError(m.SourceAt[0], m.SourceAt[1], "~ is a shell's word: write the whole path")
 	case !strings.HasPrefix(m.Source, "/") && !strings.HasPrefix(m.Source, "./"):
-		return syntaxError(m.SourceAt[0], m.SourceAt[1], "a path on the host starts with / or, from the stack's folder, with ./")
+		return syntaxError(m.SourceAt[0], m.SourceAt[1],
+			"a path on the host starts with / or, from the stack's folder, with ./")
 	case strings.ContainsRune(m.Source, 0):
 		return syntaxError(m.SourceAt[0], m.SourceAt[1], "a path has no zero byte")
 	}
@@ -222,19 +226,22 @@ func (m *Mount) readOption(s string, at int) error {
 		if rest != "" {
 			mode, err := strconv.ParseUint(rest, 8, 32)
 			if err != nil || mode > 0o7777 {
-				return syntaxError(at+move+len(option)-len(rest), len(rest), "%q is no mode: up to four octal digits, such as 0750", rest)
+				return syntaxError(at+move+len(option)-len(rest), len(rest),
+					"%q is no mode: up to four octal digits, such as 0750", rest)
 			}
 			m.Mode = uint32(mode)
 		}
 	case option == "shared" || option == "start-empty" || word == "create":
 		return syntaxError(at+move, len(option), "%s does not go with this kind of source", word)
 	default:
-		e := syntaxError(at+move, len(option), "%q is no option of a mount: read-only, create, shared or start-empty", option)
+		e := syntaxError(at+move, len(option),
+			"%q is no option of a mount: read-only, create, shared or start-empty", option)
 		switch written := strings.ToLower(strings.NewReplacer("_", "-").Replace(option)); {
 		case written == "ro" || written == "readonly":
 			e.meant("read-only")
 		default:
-			if near := Nearest(written, []string{"read-only", "create", "shared", "start-empty"}); near != "" && Certain(written, near) {
+			if near := Nearest(written,
+				[]string{"read-only", "create", "shared", "start-empty"}); near != "" && Certain(written, near) {
 				e.meant(near)
 			}
 		}

@@ -59,9 +59,12 @@ func ParsePort(s string) (Port, error) {
 	if !ok {
 		t, at := trimmed(s)
 		if strings.Count(t, ":") > 0 {
-			return Port{}, syntaxError(at, len(t), "a port is written host -> container, such as 8710 -> 80").meant(arrowPort(t))
+			return Port{},
+				syntaxError(at, len(t),
+					"a port is written host -> container, such as 8710 -> 80").meant(arrowPort(t))
 		}
-		return Port{}, syntaxError(at, len(t), "only one side: a port is written host -> container, such as 8710 -> 80")
+		return Port{},
+			syntaxError(at, len(t), "only one side: a port is written host -> container, such as 8710 -> 80")
 	}
 	var p Port
 	container, containerAt := trimmed(right)
@@ -87,7 +90,9 @@ func ParsePort(s string) (Port, error) {
 	p.HostAt = [2]int{hostAt, len(host)}
 	if host == "any" {
 		if p.Container.Count() > 1 {
-			return Port{}, syntaxError(hostAt, len(host), "any stands for one port, the right side has %d", p.Container.Count())
+			return Port{},
+				syntaxError(hostAt, len(host), "any stands for one port, the right side has %d",
+					p.Container.Count())
 		}
 		return p, nil
 	}
@@ -95,13 +100,16 @@ func ParsePort(s string) (Port, error) {
 		return Port{}, within(err, hostAt)
 	}
 	if p.Host.Count() != p.Container.Count() {
-		return Port{}, syntaxError(containerAt, len(number), "%s on the left, %s on the right", Counted(p.Host.Count(), "port"), strconv.Itoa(p.Container.Count()))
+		return Port{},
+			syntaxError(containerAt, len(number), "%s on the left, %s on the right",
+				Counted(p.Host.Count(), "port"), strconv.Itoa(p.Container.Count()))
 	}
 	return p, nil
 }
 
 // colonPort is a port as engines' commands write it: [ADDRESS:]HOST:CONTAINER[/PROTOCOL].
-var colonPort = regexp.MustCompile(`^((?:[0-9.]+|\[[0-9a-fA-F:.]+\]|localhost):)?([0-9]+(?:-[0-9]+)?):([0-9]+(?:-[0-9]+)?(?:/[A-Za-z+]+)?)$`)
+var colonPort = regexp.MustCompile(
+	`^((?:[0-9.]+|\[[0-9a-fA-F:.]+\]|localhost):)?([0-9]+(?:-[0-9]+)?):([0-9]+(?:-[0-9]+)?(?:/[A-Za-z+]+)?)$`)
 
 // arrowPort writes such a port as ours; "" for anything else.
 func arrowPort(s string) string {
@@ -126,7 +134,8 @@ func cutProtocol(s string) (number string, list []string, err error) {
 	if list, ok := protocols[name]; ok {
 		return number, list, nil
 	}
-	e := syntaxError(strings.IndexByte(s, '/')+1+move, len(name), "%q is no protocol: tcp, udp, sctp or tcp+udp", name)
+	e := syntaxError(strings.IndexByte(s, '/')+1+move, len(name),
+		"%q is no protocol: tcp, udp, sctp or tcp+udp", name)
 	if near := Nearest(name, []string{"tcp", "udp", "sctp", "tcp+udp"}); near != "" && Certain(name, near) {
 		e.meant(near)
 	}
@@ -144,7 +153,9 @@ func readAddress(s string) (addresses []netip.Addr, localhost bool, err error) {
 	}
 	a, err := netip.ParseAddr(bare)
 	if err != nil || a.Zone() != "" || bracketed != a.Is6() {
-		return nil, false, syntaxError(0, len(s), "%q is no address of the host: an IPv4 address, [an IPv6 address] or localhost", s)
+		return nil, false,
+			syntaxError(0, len(s),
+				"%q is no address of the host: an IPv4 address, [an IPv6 address] or localhost", s)
 	}
 	return []netip.Addr{a}, false, nil
 }
@@ -291,7 +302,8 @@ func ParseStatus(s string) (first, last int, err error) {
 	first, err1 := strconv.Atoi(strings.TrimSpace(a))
 	last, err2 := strconv.Atoi(strings.TrimSpace(b))
 	if err1 != nil || err2 != nil || first < 100 || last > 599 || first > last {
-		return 0, 0, syntaxError(at, len(t), "a status is a code or a range of codes from 100 to 599, such as 200-399")
+		return 0, 0,
+			syntaxError(at, len(t), "a status is a code or a range of codes from 100 to 599, such as 200-399")
 	}
 	return first, last, nil
 }

@@ -25,16 +25,25 @@ func anyCase(words []string) string {
 }
 
 var keyPatterns = map[string]string{
-	"memory": patternSize, "shared-memory": patternSize, "stop-within": patternDuration, "ready-within": patternDuration, "within": patternDuration,
-	"restart": `(no|unless-stopped|always|on-failure( [1-9][0-9]*)?)`, "log-limit": `(none|[1-9][0-9]*\s*x\s*` + patternSize + `)`,
-	"ports": patternHost + `(any|` + patternRange + `)\s*->\s*` + patternRange + patternProtocol, "listens": patternHost + patternRange + patternProtocol,
+	"memory": patternSize, "shared-memory": patternSize, "stop-within": patternDuration,
+	"ready-within": patternDuration, "within": patternDuration,
+	"restart":        `(no|unless-stopped|always|on-failure( [1-9][0-9]*)?)`,
+	"log-limit":      `(none|[1-9][0-9]*\s*x\s*` + patternSize + `)`,
+	"ports":          patternHost + `(any|` + patternRange + `)\s*->\s*` + patternRange + patternProtocol,
+	"listens":        patternHost + patternRange + patternProtocol,
 	"reserved-ports": patternRange + patternProtocol + `( for ` + patternName + `/` + patternName + `)?`,
-	"mounts":         patternMount, "page": patternEndpoint, "http": patternEndpoint, "status": `[1-5][0-9]{2}(-[1-5][0-9]{2})?`,
-	"platform": `[a-z0-9]+/[a-z0-9]+(/[a-z0-9]+)?`, "working-dir": `/.*`, "devices": `/[^,]*`, "hostname": patternMachine, "aliases": patternMachine,
-	"engine": `(unix:///.*|ssh://([^:@/ ]+@)?[^:@/ ]+(:` + patternNumber + `)?(/.*)?|tcp://([^:@/ \[]+|\[[0-9a-fA-F:.]+\]):` + patternNumber + `/?)`,
-	"subnet": `[0-9a-fA-F.:]+/[0-9]{1,3}`, "engine-name": `[A-Za-z0-9][A-Za-z0-9_.-]*`, "timezone-variable": `[^=\s]+`, "owner-variables": `[^=\s]+`, "dns": `[0-9a-fA-F]*[.:][0-9a-fA-F.:]*`,
-	"capabilities": `([Cc][Aa][Pp]_)?(` + anyCase(append([]string{"ALL"}, capabilities...)) + `)`, "drop-capabilities": `([Cc][Aa][Pp]_)?(` + anyCase(append([]string{"ALL"}, capabilities...)) + `)`,
-	"stop-signal": `([Ss][Ii][Gg])?(` + anyCase(signals) + `|(RTMIN|rtmin)\+[0-9]+)|[0-9]+`, "lab": patternName, "accept": `.*\S.*`,
+	"mounts":         patternMount, "page": patternEndpoint, "http": patternEndpoint,
+	"status":   `[1-5][0-9]{2}(-[1-5][0-9]{2})?`,
+	"platform": `[a-z0-9]+/[a-z0-9]+(/[a-z0-9]+)?`, "working-dir": `/.*`, "devices": `/[^,]*`,
+	"hostname": patternMachine, "aliases": patternMachine,
+	"engine": `(unix:///.*|ssh://([^:@/ ]+@)?[^:@/ ]+(:` + patternNumber +
+		`)?(/.*)?|tcp://([^:@/ \[]+|\[[0-9a-fA-F:.]+\]):` + patternNumber + `/?)`,
+	"subnet": `[0-9a-fA-F.:]+/[0-9]{1,3}`, "engine-name": `[A-Za-z0-9][A-Za-z0-9_.-]*`,
+	"timezone-variable": `[^=\s]+`, "owner-variables": `[^=\s]+`, "dns": `[0-9a-fA-F]*[.:][0-9a-fA-F.:]*`,
+	"capabilities":      `([Cc][Aa][Pp]_)?(` + anyCase(append([]string{"ALL"}, capabilities...)) + `)`,
+	"drop-capabilities": `([Cc][Aa][Pp]_)?(` + anyCase(append([]string{"ALL"}, capabilities...)) + `)`,
+	"stop-signal":       `([Ss][Ii][Gg])?(` + anyCase(signals) + `|(RTMIN|rtmin)\+[0-9]+)|[0-9]+`,
+	"lab":               patternName, "accept": `.*\S.*`,
 }
 
 const namePattern = `^` + patternName + `$`
@@ -79,7 +88,11 @@ func (k KeyDoc) schema() map[string]any {
 	}
 	scalar := map[string]any{"type": []string{"string", "number", "boolean"}}
 	byName := func(value map[string]any) map[string]any {
-		return map[string]any{"type": "object", "patternProperties": map[string]any{namePattern: value}, "additionalProperties": false}
+		return map[string]any{
+			"type":                 "object",
+			"patternProperties":    map[string]any{namePattern: value},
+			"additionalProperties": false,
+		}
 	}
 	switch k.Takes {
 	case FormTexts:

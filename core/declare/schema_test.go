@@ -34,7 +34,8 @@ func places() []place {
 			all = append(all, place{k, file, before, prefix, tail})
 		}
 	}
-	const lab, image = "lab = \"skerry-light\"\n", "[service.desk]\nimage = \"registry.skerry.example/tide-desk:2.3\"\n"
+	const lab, image = "lab = \"skerry-light\"\n",
+		"[service.desk]\nimage = \"registry.skerry.example/tide-desk:2.3\"\n"
 	for _, k := range LabDocs() {
 		switch k.Name {
 		case "lab", "let", "host":
@@ -111,7 +112,10 @@ func (p place) wrongType() string {
 func compile(t *testing.T) map[string]*jsonschema.Schema {
 	t.Helper()
 	schemas := map[string]*jsonschema.Schema{}
-	for name, s := range map[string]map[string]any{LabFile: Schema(LabFile, LabDocs()), StackFile: Schema(StackFile, StackDocs())} {
+	for name, s := range map[string]map[string]any{
+		LabFile:   Schema(LabFile, LabDocs()),
+		StackFile: Schema(StackFile, StackDocs()),
+	} {
 		text, err := json.Marshal(s)
 		require.NoError(t, err)
 		value, err := jsonschema.UnmarshalJSON(strings.NewReader(string(text)))
@@ -203,10 +207,13 @@ func TestSchemaAgreesWithTheCases(t *testing.T) {
 			var value any
 			invalid := toml.Unmarshal(text, &value) != nil
 			switch {
-			case strings.Contains(path, "/correct") || strings.Contains(path, "/base/") || strings.HasPrefix(path, "../../demo"):
+			case strings.Contains(path, "/correct") || strings.Contains(path, "/base/") ||
+				strings.HasPrefix(path, "../../demo"):
 				right++
 				assert.NoError(t, accepts(t, schemas[d.Name()], string(text)), path)
-			case !invalid && regexp.MustCompile("want(-next)? (key-unknown `[a-z-]+` \"[^\"]* has no key|value-type)").Match(text):
+			case !invalid &&
+				regexp.MustCompile(
+					"want(-next)? (key-unknown `[a-z-]+` \"[^\"]* has no key|value-type)").Match(text):
 				wrong++
 				assert.Error(t, accepts(t, schemas[d.Name()], string(text)), path)
 			}
@@ -221,8 +228,10 @@ func TestSchemaRejectsWrongValues(t *testing.T) {
 	schemas := compile(t)
 	const image = "[service.desk]\nimage = \"a\"\n"
 	for _, wrong := range []string{
-		"[service.desk]\n", `memory = "10"`, `restart = "never"`, `restart = "on-failure x"`, `ports = ["8710"]`, `ports = ["8710 -> 80/tpc"]`, `mounts = ["/srv"]`, `log-limit = "x"`, `pid = "hosts"`,
-		`ready = { tcp = 70000 }`, `cpus = 0`, `stop-within = "5 days"`, `fetch = "always"`, `env = { A = [1] }`, `page = "/x"`, `working-dir = "data"`, `platform = "linux"`,
+		"[service.desk]\n", `memory = "10"`, `restart = "never"`, `restart = "on-failure x"`,
+		`ports = ["8710"]`, `ports = ["8710 -> 80/tpc"]`, `mounts = ["/srv"]`, `log-limit = "x"`, `pid = "hosts"`,
+		`ready = { tcp = 70000 }`, `cpus = 0`, `stop-within = "5 days"`, `fetch = "always"`,
+		`env = { A = [1] }`, `page = "/x"`, `working-dir = "data"`, `platform = "linux"`,
 	} {
 		text := image + wrong
 		if strings.HasPrefix(wrong, "[") {
@@ -230,7 +239,8 @@ func TestSchemaRejectsWrongValues(t *testing.T) {
 		}
 		assert.Error(t, accepts(t, schemas[StackFile], text), wrong)
 	}
-	for _, right := range []string{`memory = "${much}"`, `ports = ["${host-port} -> 80"]`, `mounts = ["'/srv/a, b' -> /data, read-only"]`, `sysctls.net.core.somaxconn = "1"`} {
+	for _, right := range []string{`memory = "${much}"`, `ports = ["${host-port} -> 80"]`,
+		`mounts = ["'/srv/a, b' -> /data, read-only"]`, `sysctls.net.core.somaxconn = "1"`} {
 		assert.NoError(t, accepts(t, schemas[StackFile], image+right), right)
 	}
 	assert.Error(t, accepts(t, schemas[LabFile], `timezone = "UTC"`), "the name is missing")

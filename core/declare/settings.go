@@ -32,7 +32,9 @@ func ParseDevice(s string) (Device, error) {
 		at   int
 	}{{host, at}, {inside, len(left) + len("->") + move}} {
 		if !path.IsAbs(p.path) {
-			return Device{}, syntaxError(min(p.at, len(s)), min(len(p.path), len(s)-min(p.at, len(s))), "the path of a device starts with /")
+			return Device{},
+				syntaxError(min(p.at, len(s)), min(len(p.path), len(s)-min(p.at, len(s))),
+					"the path of a device starts with /")
 		}
 	}
 	return Device{path.Clean(host), path.Clean(inside)}, nil
@@ -52,7 +54,8 @@ func (u Ulimit) String() string {
 }
 
 // UlimitNames are the limits that there are (setrlimit(2), without RLIMIT_ and in small letters).
-var UlimitNames = []string{"core", "cpu", "data", "fsize", "locks", "memlock", "msgqueue", "nice", "nofile", "nproc", "rss", "rtprio", "rttime", "sigpending", "stack"}
+var UlimitNames = []string{"core", "cpu", "data", "fsize", "locks", "memlock", "msgqueue", "nice", "nofile",
+	"nproc", "rss", "rtprio", "rttime", "sigpending", "stack"}
 
 // ParseUlimit reads N or SOFT:HARD. The error is a *[SyntaxError].
 func ParseUlimit(name, s string) (Ulimit, error) {
@@ -75,7 +78,8 @@ func ParseUlimit(name, s string) (Ulimit, error) {
 }
 
 // capabilities of Linux (capabilities(7)), without CAP_.
-var capabilities = strings.Fields(`AUDIT_CONTROL AUDIT_READ AUDIT_WRITE BLOCK_SUSPEND BPF CHECKPOINT_RESTORE CHOWN DAC_OVERRIDE DAC_READ_SEARCH
+var capabilities = strings.Fields(
+	`AUDIT_CONTROL AUDIT_READ AUDIT_WRITE BLOCK_SUSPEND BPF CHECKPOINT_RESTORE CHOWN DAC_OVERRIDE DAC_READ_SEARCH
 	FOWNER FSETID IPC_LOCK IPC_OWNER KILL LEASE LINUX_IMMUTABLE MAC_ADMIN MAC_OVERRIDE MKNOD NET_ADMIN NET_BIND_SERVICE NET_BROADCAST NET_RAW
 	PERFMON SETFCAP SETGID SETPCAP SETUID SYSLOG SYS_ADMIN SYS_BOOT SYS_CHROOT SYS_MODULE SYS_NICE SYS_PACCT SYS_PTRACE SYS_RAWIO SYS_RESOURCE
 	SYS_TIME SYS_TTY_CONFIG WAKE_ALARM`)
@@ -100,7 +104,9 @@ func ParseCapability(s string) (string, error) {
 }
 
 // signals that have a name on every Linux (signal(7)), without SIG.
-var signals = strings.Fields("HUP INT QUIT ILL TRAP ABRT BUS FPE KILL USR1 SEGV USR2 PIPE ALRM TERM STKFLT CHLD CONT STOP TSTP TTIN TTOU URG XCPU XFSZ VTALRM PROF WINCH IO PWR SYS")
+var signals = strings.Fields(
+	"HUP INT QUIT ILL TRAP ABRT BUS FPE KILL USR1 SEGV USR2 PIPE ALRM TERM STKFLT CHLD CONT STOP TSTP TTIN " +
+		"TTOU URG XCPU XFSZ VTALRM PROF WINCH IO PWR SYS")
 
 // ParseSignal returns a signal as SIGNAME, or RTMIN+N as the number that it is. The error is a *[SyntaxError].
 func ParseSignal(s string) (string, error) {
@@ -140,7 +146,8 @@ func SignalName(s string) string {
 func ParsePlatform(s string) (string, error) {
 	t, at := trimmed(s)
 	parts := strings.Split(t, "/")
-	if len(parts) < 2 || len(parts) > 3 || slices.Contains(parts, "") || strings.ToLower(t) != t || strings.ContainsAny(t, " \t") {
+	if len(parts) < 2 || len(parts) > 3 || slices.Contains(parts, "") || strings.ToLower(t) != t ||
+		strings.ContainsAny(t, " \t") {
 		return "", syntaxError(at, len(t), "a platform is such as linux/arm64 or linux/arm/v7")
 	}
 	return t, nil
@@ -163,7 +170,9 @@ func ParseEngineName(s string) (string, error) {
 		letter := c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9'
 		if !letter && (i == 0 || c != '_' && c != '.' && c != '-') {
 			_, size := utf8.DecodeRuneInString(s[i:])
-			return "", syntaxError(i, size, "names on an engine have letters, digits, _ . and -, and begin with a letter or digit")
+			return "",
+				syntaxError(i, size,
+					"names on an engine have letters, digits, _ . and -, and begin with a letter or digit")
 		}
 	}
 	if s == "" {

@@ -97,69 +97,110 @@ type Ready struct {
 }
 
 var stackKeys = []key[Stack]{
-	text("about", "what the stack is for", `about = "Tide readings since 1911"`, func(s *Stack) *Text { return &s.About }),
-	text("host", "the host that it runs on; may be left out where the lab has one", `host = "lamp-room"`, func(s *Stack) *Text { return &s.Host }),
+	text("about", "what the stack is for", `about = "Tide readings since 1911"`,
+		func(s *Stack) *Text { return &s.About }),
+	text("host", "the host that it runs on; may be left out where the lab has one", `host = "lamp-room"`,
+		func(s *Stack) *Text { return &s.Host }),
 	text("timezone", "the zone of its services", `timezone = "UTC"`, func(s *Stack) *Text { return &s.Timezone }),
 	text("owner", "whose data it is", `owner = "ranger:birds"`, func(s *Stack) *Text { return &s.Owner }),
-	texts("networks", "the lab's networks that its services are on, beside its own", `networks = ["causeway"]`, func(s *Stack) *[]Text { return &s.Networks }),
-	boolean("own-network", "whether it has a network of its own; true when left out", `own-network = false`, func(s *Stack) **bool { return &s.OwnNetwork }),
+	texts("networks", "the lab's networks that its services are on, beside its own",
+		`networks = ["causeway"]`, func(s *Stack) *[]Text { return &s.Networks }),
+	boolean("own-network", "whether it has a network of its own; true when left out", `own-network = false`,
+		func(s *Stack) **bool { return &s.OwnNetwork }),
 	letKey(func(s *Stack) *[]Let { return &s.Let }),
 	tables("volume", "a volume of the engine", `[volume.readings]`, "a volume", func(r *reader, e entry, s *Stack) {
 		v := Volume{Name: e.key, At: e.keySpan}
 		readTable(r, e, volumeKeys, "a volume", &v)
 		s.Volumes = append(s.Volumes, v)
 	}),
-	pairs("accept", FormPairs, "findings that are accepted: \"RULE\" or \"RULE SUBJECT\" = the reason", `accept = { "env-placeholder STATION" = "it is called so" }`, func(s *Stack) *[]Named { return &s.Accept }),
-	tables("service", "a service: one container", `[service.desk]`, "a service", func(r *reader, e entry, s *Stack) {
-		v := &Service{Name: e.key, At: e.keySpan}
-		r.service = v.Name
-		defer func() { r.service = "" }()
-		before := len(r.problems)
-		readTable(r, e, serviceKeys, "a service", v)
-		v.hideListed(e.value)
-		if !v.Image.IsSet() && len(r.problems) == before && !s.Broken {
-			r.problem("key-missing", e.keySpan, "%s has no image", e.key)
-		}
-		s.Services = append(s.Services, v)
-	}),
+	pairs("accept", FormPairs, "findings that are accepted: \"RULE\" or \"RULE SUBJECT\" = the reason",
+		`accept = { "env-placeholder STATION" = "it is called so" }`, func(s *Stack) *[]Named { return &s.Accept }),
+	tables("service", "a service: one container", `[service.desk]`, "a service",
+		func(r *reader, e entry, s *Stack) {
+			v := &Service{Name: e.key, At: e.keySpan}
+			r.service = v.Name
+			defer func() { r.service = "" }()
+			before := len(r.problems)
+			readTable(r, e, serviceKeys, "a service", v)
+			v.hideListed(e.value)
+			if !v.Image.IsSet() && len(r.problems) == before && !s.Broken {
+				r.problem("key-missing", e.keySpan, "%s has no image", e.key)
+			}
+			s.Services = append(s.Services, v)
+		}),
 }
 
 var volumeKeys = []key[Volume]{
-	boolean("existing", "made by somebody else: never made and never removed", `existing = true`, func(v *Volume) **bool { return &v.Existing }),
-	text("engine-name", "its name on the engine; STACK.NAME when left out", `engine-name = "old-readings"`, func(v *Volume) *Text { return &v.EngineName }),
-	text("driver", "what keeps it; local when left out", `driver = "local"`, func(v *Volume) *Text { return &v.Driver }),
-	pairs("options", FormPairs, "options of its driver", `options = { type = "tmpfs", device = "tmpfs" }`, func(v *Volume) *[]Named { return &v.Options }),
-	pairs("labels", FormPairs, "labels of the volume", `labels = { "example.skerry.room" = "lamp" }`, func(v *Volume) *[]Named { return &v.Labels }),
+	boolean("existing", "made by somebody else: never made and never removed", `existing = true`,
+		func(v *Volume) **bool { return &v.Existing }),
+	text("engine-name", "its name on the engine; STACK.NAME when left out", `engine-name = "old-readings"`,
+		func(v *Volume) *Text { return &v.EngineName }),
+	text("driver", "what keeps it; local when left out", `driver = "local"`,
+		func(v *Volume) *Text { return &v.Driver }),
+	pairs("options", FormPairs, "options of its driver", `options = { type = "tmpfs", device = "tmpfs" }`,
+		func(v *Volume) *[]Named { return &v.Options }),
+	pairs("labels", FormPairs, "labels of the volume", `labels = { "example.skerry.room" = "lamp" }`,
+		func(v *Volume) *[]Named { return &v.Labels }),
 }
 
 var onlyHost = []string{"host"}
 
 var serviceKeys = []key[Service]{
-	text("about", "what it is for", `about = "the readings themselves"`, func(s *Service) *Text { return &s.About }),
-	text("image", "the image, with tag, digest or both; required", `image = "registry.skerry.example/tide-desk:2.3"`, func(s *Service) *Text { return &s.Image }),
-	text("platform", "for which platform the image is taken; the host's when left out", `platform = "linux/arm64"`, setting(func(s *Settings) *Text { return &s.Platform })),
-	word("fetch", "when the image is pulled", `fetch = "each-deploy"`, fetchWords, func(s *Service) *Text { return &s.Fetch }),
-	texts("command", "instead of the image's", `command = ["serve", "--quiet"]`, setting(func(s *Settings) *[]Text { return &s.Command })),
-	texts("entrypoint", "instead of the image's", `entrypoint = ["/bin/desk"]`, setting(func(s *Settings) *[]Text { return &s.Entrypoint })),
-	text("working-dir", "the folder inside that the command starts in", `working-dir = "/data"`, setting(func(s *Settings) *Text { return &s.WorkingDir })),
-	text("hostname", "its own name inside; STACK-SERVICE when left out", `hostname = "desk"`, setting(func(s *Settings) *Text { return &s.Hostname })),
-	texts("ports", "published ports, [address:]host -> container[/protocol]", `ports = ["8710 -> 80", "localhost:8711-8712 -> 81-82/udp"]`, func(s *Service) *[]Text { return &s.Ports }),
-	texts("listens", "ports that it opens itself when it shares the host's network, [ADDRESS:]PORT[-PORT][/protocol]", `listens = ["8710", "localhost:8711-8712/udp"]`, setting(func(s *Settings) *[]Text { return &s.Listens })),
-	text("page", "the container port of its page, for links and for the proof after a deploy", `page = "80/"`, func(s *Service) *Text { return &s.Page }),
-	texts("mounts", "what is mounted: a path, volume NAME, memory [SIZE] or engine -> path inside[, option]", `mounts = ["/srv/skerry -> /data, read-only", "volume readings -> /readings", "memory 64MiB -> /tmp"]`, func(s *Service) *[]Text { return &s.Mounts }),
-	text("owner", "whose data it works on: ACCOUNT, ACCOUNT:GROUP or UID:GID; names are looked up on the host", `owner = "keeper:watch"`, func(s *Service) *Text { return &s.Owner }),
-	texts("owner-variables", "hands the owner's uid and gid over in these two variables", `owner-variables = ["WATCH_UID", "WATCH_GID"]`, func(s *Service) *[]Text { return &s.OwnerVariables }),
-	text("run-as", "the user that the process is started as: owner, image, ACCOUNT[:GROUP] or UID:GID; image when left out", `run-as = "owner"`, func(s *Service) *Text { return &s.RunAs }),
-	textsOrNumbers("extra-groups", "further groups of the process, names of the host or gids", `extra-groups = ["watch", "1410"]`, setting(func(s *Settings) *[]Text { return &s.ExtraGroups })),
-	text("timezone", "IANA name, host or none; handed over as TZ", `timezone = "none"`, func(s *Service) *Text { return &s.Timezone }),
-	text("timezone-variable", "the variable that the zone is handed over in; TZ when left out", `timezone-variable = "ZONE"`, setting(func(s *Settings) *Text { return &s.TimezoneVariable })),
-	{name: "env", takes: FormValues, doc: "environment variables; they win over env-files", example: `env.DESK_LEVEL = "info"`, read: readEnv, lines: func(s *Service) []string { return ofVariables(s.Env) }},
-	texts("env-files", "environment files, relative to the stack's folder; the later one wins", `env-files = ["tide-log.env"]`, func(s *Service) *[]Text { return &s.EnvFiles }),
-	texts("secret-variables", "variables whose values are secret though their names do not look like it", `secret-variables = ["STATION"]`, func(s *Service) *[]Text { return &s.Secrets }),
-	text("restart", "no, on-failure, on-failure N, unless-stopped or always", `restart = "on-failure 3"`, func(s *Service) *Text { return &s.Restart }),
-	texts("after", "what has to be ready first: SERVICE, STACK/SERVICE on the same host, or \"NAME done\" for a job that has to end without an error", `after = ["store", "mast/sensor", "import done"]`, func(s *Service) *[]Text { return &s.After }),
+	text("about", "what it is for", `about = "the readings themselves"`,
+		func(s *Service) *Text { return &s.About }),
+	text("image", "the image, with tag, digest or both; required",
+		`image = "registry.skerry.example/tide-desk:2.3"`, func(s *Service) *Text { return &s.Image }),
+	text("platform", "for which platform the image is taken; the host's when left out",
+		`platform = "linux/arm64"`, setting(func(s *Settings) *Text { return &s.Platform })),
+	word("fetch", "when the image is pulled", `fetch = "each-deploy"`, fetchWords,
+		func(s *Service) *Text { return &s.Fetch }),
+	texts("command", "instead of the image's", `command = ["serve", "--quiet"]`,
+		setting(func(s *Settings) *[]Text { return &s.Command })),
+	texts("entrypoint", "instead of the image's", `entrypoint = ["/bin/desk"]`,
+		setting(func(s *Settings) *[]Text { return &s.Entrypoint })),
+	text("working-dir", "the folder inside that the command starts in", `working-dir = "/data"`,
+		setting(func(s *Settings) *Text { return &s.WorkingDir })),
+	text("hostname", "its own name inside; STACK-SERVICE when left out", `hostname = "desk"`,
+		setting(func(s *Settings) *Text { return &s.Hostname })),
+	texts("ports", "published ports, [address:]host -> container[/protocol]",
+		`ports = ["8710 -> 80", "localhost:8711-8712 -> 81-82/udp"]`, func(s *Service) *[]Text { return &s.Ports }),
+	texts("listens",
+		"ports that it opens itself when it shares the host's network, [ADDRESS:]PORT[-PORT][/protocol]",
+		`listens = ["8710", "localhost:8711-8712/udp"]`, setting(func(s *Settings) *[]Text { return &s.Listens })),
+	text("page", "the container port of its page, for links and for the proof after a deploy", `page = "80/"`,
+		func(s *Service) *Text { return &s.Page }),
+	texts("mounts", "what is mounted: a path, volume NAME, memory [SIZE] or engine -> path inside[, option]",
+		`mounts = ["/srv/skerry -> /data, read-only", "volume readings -> /readings", "memory 64MiB -> /tmp"]`, func(s *Service) *[]Text { return &s.Mounts }),
+	text("owner",
+		"whose data it works on: ACCOUNT, ACCOUNT:GROUP or UID:GID; names are looked up on the host",
+		`owner = "keeper:watch"`, func(s *Service) *Text { return &s.Owner }),
+	texts("owner-variables", "hands the owner's uid and gid over in these two variables",
+		`owner-variables = ["WATCH_UID", "WATCH_GID"]`, func(s *Service) *[]Text { return &s.OwnerVariables }),
+	text("run-as",
+		"the user that the process is started as: owner, image, ACCOUNT[:GROUP] or "+
+			"UID:GID; image when left out", `run-as = "owner"`, func(s *Service) *Text { return &s.RunAs }),
+	textsOrNumbers("extra-groups", "further groups of the process, names of the host or gids",
+		`extra-groups = ["watch", "1410"]`, setting(func(s *Settings) *[]Text { return &s.ExtraGroups })),
+	text("timezone", "IANA name, host or none; handed over as TZ", `timezone = "none"`,
+		func(s *Service) *Text { return &s.Timezone }),
+	text("timezone-variable", "the variable that the zone is handed over in; TZ when left out",
+		`timezone-variable = "ZONE"`, setting(func(s *Settings) *Text { return &s.TimezoneVariable })),
+	{name: "env", takes: FormValues, doc: "environment variables; they win over env-files",
+		example: `env.DESK_LEVEL = "info"`, read: readEnv,
+		lines: func(s *Service) []string { return ofVariables(s.Env) }},
+	texts("env-files", "environment files, relative to the stack's folder; the later one wins",
+		`env-files = ["tide-log.env"]`, func(s *Service) *[]Text { return &s.EnvFiles }),
+	texts("secret-variables", "variables whose values are secret though their names do not look like it",
+		`secret-variables = ["STATION"]`, func(s *Service) *[]Text { return &s.Secrets }),
+	text("restart", "no, on-failure, on-failure N, unless-stopped or always", `restart = "on-failure 3"`,
+		func(s *Service) *Text { return &s.Restart }),
+	texts("after",
+		"what has to be ready first: SERVICE, STACK/SERVICE on the same host, or \"NAME done\" for a job "+
+			"that has to end without an error", `after = ["store", "mast/sensor", "import done"]`,
+		func(s *Service) *[]Text { return &s.After }),
 	{
-		name: "ready", takes: FormTable, doc: "how it shows that it does its work", example: `ready = { http = "80/health", within = "45s" }`,
+		name: "ready", takes: FormTable, doc: "how it shows that it does its work",
+		example: `ready = { http = "80/health", within = "45s" }`,
 		lines: func(s *Service) []string {
 			if s.Ready == nil {
 				return nil
@@ -187,42 +228,74 @@ var serviceKeys = []key[Service]{
 			}
 		},
 	},
-	texts("networks", "the lab's networks that it is on, beside the stack's own; the stack's when left out", `networks = ["causeway"]`, func(s *Service) *[]Text { return &s.Networks }),
-	word("network", "instead of networks: the host's own, or none", `network = "none"`, []string{"host", "none"}, setting(func(s *Settings) *Text { return &s.Network })),
-	text("shares-network-with", "the service of the stack in whose network it lives", `shares-network-with = "store"`, setting(func(s *Settings) *Text { return &s.SharesNetworkWith })),
-	texts("aliases", "further names on its networks", `aliases = ["tides"]`, setting(func(s *Settings) *[]Text { return &s.Aliases })),
-	boolean("overlap", "its new container may run beside the old one until it is proven", `overlap = true`, setting(func(s *Settings) **bool { return &s.Overlap })),
-	text("log-limit", "how much of its log is kept, files x size, or none", `log-limit = "3 x 1MB"`, func(s *Service) *Text { return &s.LogLimit }),
-	text("memory", "how much memory it may use", `memory = "512MiB"`, setting(func(s *Settings) *Text { return &s.Memory })),
-	text("shared-memory", "the size of its shared memory", `shared-memory = "128MiB"`, setting(func(s *Settings) *Text { return &s.SharedMemory })),
-	number("cpus", FormNumber, "how many processors it may use", `cpus = 0.5`, setting(func(s *Settings) *Text { return &s.CPUs })),
-	texts("devices", "devices of the host, PATH or PATH -> PATH", `devices = ["/dev/lamp0 -> /dev/lamp"]`, setting(func(s *Settings) *[]Text { return &s.Devices })),
-	texts("capabilities", "capabilities beyond the usual ones", `capabilities = ["NET_ADMIN"]`, setting(func(s *Settings) *[]Text { return &s.Capabilities })),
-	texts("drop-capabilities", "usual capabilities that it does not get; ALL for all", `drop-capabilities = ["ALL"]`, setting(func(s *Settings) *[]Text { return &s.DropCapabilities })),
-	boolean("privileged", "may do to the host whatever root may", `privileged = true`, setting(func(s *Settings) **bool { return &s.Privileged })),
-	boolean("read-only", "its root file system cannot be written", `read-only = true`, setting(func(s *Settings) **bool { return &s.ReadOnly })),
-	boolean("init", "a small first process that reaps what is left over", `init = true`, setting(func(s *Settings) **bool { return &s.Init })),
-	word("pid", "sees the host's processes", `pid = "host"`, onlyHost, setting(func(s *Settings) *Text { return &s.PID })),
-	word("ipc", "shares the host's shared memory and semaphores", `ipc = "host"`, onlyHost, setting(func(s *Settings) *Text { return &s.IPC })),
-	word("cgroup", "sees the host's control groups", `cgroup = "host"`, onlyHost, setting(func(s *Settings) *Text { return &s.Cgroup })),
-	pairs("sysctls", FormPairs, "kernel settings of its own namespaces", `sysctls = { "net.core.somaxconn" = "512" }`, setting(func(s *Settings) *[]Named { return &s.Sysctls })),
-	pairs("labels", FormPairs, "labels of the container", `labels = { "example.skerry.room" = "lamp" }`, setting(func(s *Settings) *[]Named { return &s.Labels })),
-	pairs("ulimits", FormValues, "limits of its processes, N or SOFT:HARD", `ulimits = { nofile = "1024:4096" }`, setting(func(s *Settings) *[]Named { return &s.Ulimits })),
-	pairs("address-book", FormPairs, "further names that resolve inside, to addresses", `address-book = { lamp = "192.0.2.14" }`, setting(func(s *Settings) *[]Named { return &s.AddressBook })),
-	texts("dns", "addresses of name servers", `dns = ["192.0.2.53"]`, setting(func(s *Settings) *[]Text { return &s.DNS })),
-	text("stop-signal", "the signal that tells it to stop", `stop-signal = "SIGINT"`, setting(func(s *Settings) *Text { return &s.StopSignal })),
-	text("stop-within", "how long it may take to stop", `stop-within = "1m"`, func(s *Service) *Text { return &s.StopWithin }),
-	pairs("accept", FormPairs, "findings that are accepted: \"RULE\" or \"RULE SUBJECT\" = the reason", `accept = { port-clash = "never at the same time" }`, func(s *Service) *[]Named { return &s.Accept }),
+	texts("networks", "the lab's networks that it is on, beside the stack's own; the stack's when left out",
+		`networks = ["causeway"]`, func(s *Service) *[]Text { return &s.Networks }),
+	word("network", "instead of networks: the host's own, or none", `network = "none"`,
+		[]string{"host", "none"}, setting(func(s *Settings) *Text { return &s.Network })),
+	text("shares-network-with", "the service of the stack in whose network it lives",
+		`shares-network-with = "store"`, setting(func(s *Settings) *Text { return &s.SharesNetworkWith })),
+	texts("aliases", "further names on its networks", `aliases = ["tides"]`,
+		setting(func(s *Settings) *[]Text { return &s.Aliases })),
+	boolean("overlap", "its new container may run beside the old one until it is proven", `overlap = true`,
+		setting(func(s *Settings) **bool { return &s.Overlap })),
+	text("log-limit", "how much of its log is kept, files x size, or none", `log-limit = "3 x 1MB"`,
+		func(s *Service) *Text { return &s.LogLimit }),
+	text("memory", "how much memory it may use", `memory = "512MiB"`,
+		setting(func(s *Settings) *Text { return &s.Memory })),
+	text("shared-memory", "the size of its shared memory", `shared-memory = "128MiB"`,
+		setting(func(s *Settings) *Text { return &s.SharedMemory })),
+	number("cpus", FormNumber, "how many processors it may use", `cpus = 0.5`,
+		setting(func(s *Settings) *Text { return &s.CPUs })),
+	texts("devices", "devices of the host, PATH or PATH -> PATH", `devices = ["/dev/lamp0 -> /dev/lamp"]`,
+		setting(func(s *Settings) *[]Text { return &s.Devices })),
+	texts("capabilities", "capabilities beyond the usual ones", `capabilities = ["NET_ADMIN"]`,
+		setting(func(s *Settings) *[]Text { return &s.Capabilities })),
+	texts("drop-capabilities", "usual capabilities that it does not get; ALL for all",
+		`drop-capabilities = ["ALL"]`, setting(func(s *Settings) *[]Text { return &s.DropCapabilities })),
+	boolean("privileged", "may do to the host whatever root may", `privileged = true`,
+		setting(func(s *Settings) **bool { return &s.Privileged })),
+	boolean("read-only", "its root file system cannot be written", `read-only = true`,
+		setting(func(s *Settings) **bool { return &s.ReadOnly })),
+	boolean("init", "a small first process that reaps what is left over", `init = true`,
+		setting(func(s *Settings) **bool { return &s.Init })),
+	word("pid", "sees the host's processes", `pid = "host"`, onlyHost,
+		setting(func(s *Settings) *Text { return &s.PID })),
+	word("ipc", "shares the host's shared memory and semaphores", `ipc = "host"`, onlyHost,
+		setting(func(s *Settings) *Text { return &s.IPC })),
+	word("cgroup", "sees the host's control groups", `cgroup = "host"`, onlyHost,
+		setting(func(s *Settings) *Text { return &s.Cgroup })),
+	pairs("sysctls", FormPairs, "kernel settings of its own namespaces",
+		`sysctls = { "net.core.somaxconn" = "512" }`, setting(func(s *Settings) *[]Named { return &s.Sysctls })),
+	pairs("labels", FormPairs, "labels of the container", `labels = { "example.skerry.room" = "lamp" }`,
+		setting(func(s *Settings) *[]Named { return &s.Labels })),
+	pairs("ulimits", FormValues, "limits of its processes, N or SOFT:HARD",
+		`ulimits = { nofile = "1024:4096" }`, setting(func(s *Settings) *[]Named { return &s.Ulimits })),
+	pairs("address-book", FormPairs, "further names that resolve inside, to addresses",
+		`address-book = { lamp = "192.0.2.14" }`, setting(func(s *Settings) *[]Named { return &s.AddressBook })),
+	texts("dns", "addresses of name servers", `dns = ["192.0.2.53"]`,
+		setting(func(s *Settings) *[]Text { return &s.DNS })),
+	text("stop-signal", "the signal that tells it to stop", `stop-signal = "SIGINT"`,
+		setting(func(s *Settings) *Text { return &s.StopSignal })),
+	text("stop-within", "how long it may take to stop", `stop-within = "1m"`,
+		func(s *Service) *Text { return &s.StopWithin }),
+	pairs("accept", FormPairs, "findings that are accepted: \"RULE\" or \"RULE SUBJECT\" = the reason",
+		`accept = { port-clash = "never at the same time" }`, func(s *Service) *[]Named { return &s.Accept }),
 }
 
 var readyKeys = []key[Ready]{
-	text("http", "a container port and path that answers, https in front for TLS", `http = "80/health"`, func(y *Ready) *Text { return &y.HTTP }),
-	text("status", "the status codes that count; 200-399 when left out", `status = "200-204"`, func(y *Ready) *Text { return &y.Status }),
-	number("tcp", FormInteger, "a container port that accepts connections", `tcp = 7410`, func(y *Ready) *Text { return &y.TCP }),
-	text("log", "a regular expression that a line of its log matches", `log = "open for readings"`, func(y *Ready) *Text { return &y.Log }),
+	text("http", "a container port and path that answers, https in front for TLS", `http = "80/health"`,
+		func(y *Ready) *Text { return &y.HTTP }),
+	text("status", "the status codes that count; 200-399 when left out", `status = "200-204"`,
+		func(y *Ready) *Text { return &y.Status }),
+	number("tcp", FormInteger, "a container port that accepts connections", `tcp = 7410`,
+		func(y *Ready) *Text { return &y.TCP }),
+	text("log", "a regular expression that a line of its log matches", `log = "open for readings"`,
+		func(y *Ready) *Text { return &y.Log }),
 	text("within", "how long it may take", `within = "90s"`, func(y *Ready) *Text { return &y.Within }),
-	texts("command", "a command that ends without an error inside", `command = ["/bin/desk", "ask"]`, func(y *Ready) *[]Text { return &y.Command }),
-	boolean("image", "the check that the image declares itself", `image = true`, func(y *Ready) **bool { return &y.Image }),
+	texts("command", "a command that ends without an error inside", `command = ["/bin/desk", "ask"]`,
+		func(y *Ready) *[]Text { return &y.Command }),
+	boolean("image", "the check that the image declares itself", `image = true`,
+		func(y *Ready) **bool { return &y.Image }),
 }
 
 func readEnv(r *reader, e entry, s *Service) {
@@ -274,7 +347,9 @@ func (r *reader) readStack(name string, l *Lab) *Stack {
 	s := &Stack{Name: name}
 	s.File = r.open(path.Join(name, StackFile), l.text)
 	if !IsName(name) {
-		r.problem("name-invalid", s.File.Span(0, 0), "the folder's name %q is no name for a stack: small letters, digits and -, starting with a letter, at most 40", name)
+		r.problem("name-invalid", s.File.Span(0, 0),
+			"the folder's name %q is no name for a stack: small letters, digits and -, starting "+
+				"with a letter, at most 40", name)
 	}
 	top := r.parse(s.File)
 	for _, p := range r.problems[before:] {
@@ -336,7 +411,9 @@ func init() {
 			w.namedTable(path+"network."+n.Name, linesOf(networkKeys, &n))
 		}
 	})
-	written(labKeys, "default", func(w *writer, path string, l *Lab) { w.table(path+"default", linesOf(defaultKeys, &l.Default)) })
+	written(labKeys, "default", func(w *writer, path string, l *Lab) {
+		w.table(path+"default", linesOf(defaultKeys, &l.Default))
+	})
 }
 
 // written sets how a key of tables is written.

@@ -23,7 +23,20 @@ var (
 )
 
 // switches are how other formats write true and false.
-var switches = map[string]string{"yes": "true", "on": "true", "True": "true", "TRUE": "true", "Yes": "true", "On": "true", "no": "false", "off": "false", "False": "false", "FALSE": "false", "No": "false", "Off": "false"}
+var switches = map[string]string{
+	"yes":   "true",
+	"on":    "true",
+	"True":  "true",
+	"TRUE":  "true",
+	"Yes":   "true",
+	"On":    "true",
+	"no":    "false",
+	"off":   "false",
+	"False": "false",
+	"FALSE": "false",
+	"No":    "false",
+	"Off":   "false",
+}
 
 // explain words a mistake in the grammar: where the parser stopped, and what it said.
 func explain(f *source.File, at source.Span, said string) (source.Span, string, *source.Mend) {
@@ -37,21 +50,27 @@ func explain(f *source.File, at source.Span, said string) (source.Span, string, 
 	}
 	if open, ok := unclosed(f, at); ok {
 		end := map[string]string{"[": "]", "{": "}"}[open.Text()]
-		return open, "what begins here is not closed", &source.Mend{Text: end + " closes it; a comma stands between two values"}
+		return open, "what begins here is not closed", &source.Mend{
+			Text: end + " closes it; a comma stands between two values",
+		}
 	}
 	if i := strings.IndexAny(line, curlyQuotes); i >= 0 {
 		_, size := decodeRune(line[i:])
-		return part(i, i+size), "curly quotes are no quotes here", write(strings.NewReplacer("\u201c", `"`, "\u201d", `"`, "\u201e", `"`, "\u2018", "'", "\u2019", "'", "\u201a", "'", "\u00ab", `"`, "\u00bb", `"`).Replace(strings.TrimSpace(line)))
+		return part(i, i+size), "curly quotes are no quotes here",
+			write(strings.NewReplacer("\u201c", `"`, "\u201d", `"`, "\u201e", `"`, "\u2018", "'", "\u2019",
+				"'", "\u201a", "'", "\u00ab", `"`, "\u00bb", `"`).Replace(strings.TrimSpace(line)))
 	}
 	if m := colonKey.FindStringSubmatchIndex(line); m != nil {
-		return part(m[2], m[3]), "a key and its value have = between them here, not :", write(strings.TrimSpace(line[:m[2]]) + " = …")
+		return part(m[2], m[3]), "a key and its value have = between them here, not :",
+			write(strings.TrimSpace(line[:m[2]]) + " = …")
 	}
 	if m := dashItem.FindStringSubmatchIndex(line); m != nil {
 		return part(m[2], m[3]), "a list is not written with - in front of its values", write(`NAME = ["…", "…"]`)
 	}
 	if m := blankName.FindStringSubmatch(line); m != nil {
 		i := strings.Index(line, "[")
-		return part(i, len(strings.TrimRight(line, " \t"))), "the parts of a name have a dot between them", write("[" + m[1] + "." + m[2] + "]")
+		return part(i, len(strings.TrimRight(line, " \t"))), "the parts of a name have a dot between them",
+			write("[" + m[1] + "." + m[2] + "]")
 	}
 	if m := keyWords.FindStringSubmatchIndex(line); m != nil {
 		return part(m[2], m[5]), "a key is one word", nil
@@ -69,7 +88,8 @@ func explain(f *source.File, at source.Span, said string) (source.Span, string, 
 		case strings.HasPrefix(value, ".") && !strings.ContainsAny(value[1:], ".abcdefghijklmnopqrstuvwxyz/"):
 			return part(m[2], m[3]), "a number begins with a digit", write("0" + value)
 		case !strings.ContainsAny(value, `"'`):
-			return part(m[2], m[3]), "a text stands in quotes", write(`"` + strings.ReplaceAll(value, `\`, `\\`) + `"`)
+			return part(m[2], m[3]), "a text stands in quotes",
+				write(`"` + strings.ReplaceAll(value, `\`, `\\`) + `"`)
 		}
 	}
 	switch {
@@ -80,9 +100,13 @@ func explain(f *source.File, at source.Span, said string) (source.Span, string, 
 	case strings.Contains(said, "inline table"):
 		return at, "what stands in { } has commas between its keys, and ends with }", nil
 	case strings.Contains(said, "expected newline"):
-		return at, "something follows the value on its line", &source.Mend{Text: `a quote inside a text is written \", or the text stands in '…'; a comment begins with #`}
+		return at, "something follows the value on its line", &source.Mend{
+			Text: `a quote inside a text is written \", or the text stands in '…'; a comment begins with #`,
+		}
 	case badEscape.MatchString(said):
-		return at, `\ begins a sign of its own in "…"`, &source.Mend{Text: `write \\, or put the text in '…', where \ is a letter`}
+		return at, `\ begins a sign of its own in "…"`, &source.Mend{
+			Text: `write \\, or put the text in '…', where \ is a letter`,
+		}
 	case strings.Contains(said, "expected '=' after key"):
 		return at, "= is missing behind the key", nil
 	}

@@ -43,8 +43,10 @@ func Tidy(file *source.File) (string, []source.Problem) {
 	t.take()
 	text := t.write()
 	// Whatever this program does not foresee must not cost anybody a line of their file.
-	if after, problems := readTOML(source.NewFile(file.Path, text)); len(problems) > 0 || !sameTable(before, after) {
-		return file.Text, []source.Problem{{Rule: "syntax", At: file.Span(0, 0), Message: "this file is left as it is: no tidy layout was found that means the same"}}
+	if after, problems := readTOML(source.NewFile(file.Path, text)); len(problems) > 0 ||
+		!sameTable(before, after) {
+		return file.Text, []source.Problem{{Rule: "syntax", At: file.Span(0, 0),
+			Message: "this file is left as it is: no tidy layout was found that means the same"}}
 	}
 	return text, nil
 }
@@ -154,7 +156,8 @@ func isBare(s string) bool {
 
 // quote writes a text between quotes (TOML 1.0, String): to the letter where that is possible.
 func quote(s string) string {
-	if !strings.ContainsAny(s, "\"\\") && strings.IndexFunc(s, func(c rune) bool { return c < ' ' || c == 0x7f }) < 0 {
+	if !strings.ContainsAny(s, "\"\\") &&
+		strings.IndexFunc(s, func(c rune) bool { return c < ' ' || c == 0x7f }) < 0 {
 		return `"` + s + `"`
 	}
 	var b strings.Builder
@@ -256,7 +259,8 @@ func (t *tidier) list(v *unstable.Node, start, end, before int) string {
 		texts[i] = item.text
 	}
 	line := "[" + strings.Join(texts, ", ") + "]"
-	if one := !strings.Contains(text[start:end], "\n"); len(items)+len(foot) == 0 || one && before+len(" = ")+len(line) <= tidyWidth {
+	if one := !strings.Contains(text[start:end], "\n"); len(items)+len(foot) == 0 ||
+		one && before+len(" = ")+len(line) <= tidyWidth {
 		return line
 	}
 	var b strings.Builder
@@ -294,7 +298,8 @@ func (t *tidier) write() string {
 		}
 	}
 	slices.SortStableFunc(t.sections[1:], func(a, b section) int {
-		return cmp.Or(cmp.Compare(rank(t.docs, a.header.path[0]), rank(t.docs, b.header.path[0])), cmp.Compare(group[name(a)], group[name(b)]))
+		return cmp.Or(cmp.Compare(rank(t.docs, a.header.path[0]), rank(t.docs, b.header.path[0])),
+			cmp.Compare(group[name(a)], group[name(b)]))
 	})
 	var b strings.Builder
 	line := func(s string) { b.WriteString(s + "\n") }
@@ -326,7 +331,9 @@ func (t *tidier) write() string {
 		if i > 0 {
 			docs = docsOf(t.docs, s.header.path)
 		}
-		slices.SortStableFunc(s.pairs, func(a, b piece) int { return cmp.Compare(rank(docs, a.path[0]), rank(docs, b.path[0])) })
+		slices.SortStableFunc(s.pairs, func(a, b piece) int {
+			return cmp.Compare(rank(docs, a.path[0]), rank(docs, b.path[0]))
+		})
 		for j, p := range s.pairs {
 			lead := squeeze(p.lead)
 			if j == 0 {
@@ -352,7 +359,8 @@ func docsOf(docs []KeyDoc, path []string) []KeyDoc {
 			return nil
 		}
 		docs = docs[j].Keys
-		if named := j >= 0 && i+1 < len(path); named && len(docs) > 0 && docs[0].Table != "ready" && docs[0].Table != "tls" {
+		if named := j >= 0 && i+1 < len(path); named && len(docs) > 0 && docs[0].Table != "ready" &&
+			docs[0].Table != "tls" {
 			i++ // the name of a named table
 		}
 	}

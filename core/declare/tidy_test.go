@@ -15,27 +15,37 @@ import (
 
 func TestTidy(t *testing.T) {
 	x, y := strings.Repeat("x", 50), strings.Repeat("y", 50)
-	unchanged := "[service.a]\nimage = \"\"\"\n  a\n\"\"\"\nenv.\"a b\" = '''\n [x] # no comment\n'''\nlabels = { \"a.b\" = \"#\", c = 'd' }\n"
+	unchanged := "[service.a]\nimage = \"\"\"\n  a\n\"\"\"\nenv.\"a b\" = '''\n [x] # no comment\n'''\n" +
+		"labels = { \"a.b\" = \"#\", c = 'd' }\n"
 	for name, c := range map[string]struct{ messy, tidy string }{
 		"blanks and order": {
-			"\n\n[service.desk]\nports=[ '8710 -> 80' ,\"8711 -> 81\",]\nimage   =\"a\"   # the desk\n\n\n\nenv . A=1\n[ let ]\n a = \"b\"  \n",
-			"[let]\na = \"b\"\n\n[service.desk]\nimage = \"a\"  # the desk\nports = ['8710 -> 80', \"8711 -> 81\"]\n\nenv.A = 1\n",
+			"\n\n[service.desk]\nports=[ '8710 -> 80' ,\"8711 -> 81\",]\nimage   =\"a\"   # the desk\n\n\n" +
+				"\nenv . A=1\n[ let ]\n a = \"b\"  \n",
+			"[let]\na = \"b\"\n\n[service.desk]\nimage = \"a\"  # the desk\n" +
+				"ports = ['8710 -> 80', \"8711 -> 81\"]\n\nenv.A = 1\n",
 		},
 		"comments stay with what they stand at": {
-			"# Readings.\n# Since 1911.\n\n# where it runs\nhost = \"lamp-room\"\nabout = \"Tides\" # all\n# the desk\n[service.desk] # with a window\n" +
-				"mounts = [ # two\n  # the data\n  \"a -> b\"  # never lost\n , \"c -> d\",\n  # no more\n]\nimage = \"a\"\n# the end\n",
-			"# Readings.\n# Since 1911.\n\nabout = \"Tides\"  # all\n# where it runs\nhost = \"lamp-room\"\n\n# the desk\n[service.desk]  # with a window\nimage = \"a\"\n" +
-				"mounts = [\n  # two\n  # the data\n  \"a -> b\",  # never lost\n  \"c -> d\",\n  # no more\n]\n\n# the end\n",
+			"# Readings.\n# Since 1911.\n\n# where it runs\nhost = \"lamp-room\"\nabout = \"Tides\" # all\n" +
+				"# the desk\n[service.desk] # with a window\n" +
+				"mounts = [ # two\n  # the data\n  \"a -> b\"  # never lost\n , \"c -> d\",\n  # no more\n" +
+				"]\nimage = \"a\"\n# the end\n",
+			"# Readings.\n# Since 1911.\n\nabout = \"Tides\"  # all\n# where it runs\n" +
+				"host = \"lamp-room\"\n\n# the desk\n[service.desk]  # with a window\nimage = \"a\"\n" +
+				"mounts = [\n  # two\n  # the data\n  \"a -> b\",  # never lost\n  \"c -> d\",\n" +
+				"  # no more\n]\n\n# the end\n",
 		},
 		"tables keep their own order among each other": {
-			"[service.b]\nready={log=\"x\",within = \"5s\"}\nimage=\"b\"\n[service.a]\nimage=\"a\"\n[service.b.env]\nZ=1\nA=2\n[volume.v]\n",
-			"[volume.v]\n\n[service.b]\nimage = \"b\"\nready = { log = \"x\", within = \"5s\" }\n\n[service.b.env]\nZ = 1\nA = 2\n\n[service.a]\nimage = \"a\"\n",
+			"[service.b]\nready={log=\"x\",within = \"5s\"}\nimage=\"b\"\n[service.a]\nimage=\"a\"\n" +
+				"[service.b.env]\nZ=1\nA=2\n[volume.v]\n",
+			"[volume.v]\n\n[service.b]\nimage = \"b\"\nready = { log = \"x\", within = \"5s\" }\n\n" +
+				"[service.b.env]\nZ = 1\nA = 2\n\n[service.a]\nimage = \"a\"\n",
 		},
 		"a long list": {
 			"[service.a]\nimage = \"a\"\ncommand = [\"" + x + "\", \"" + y + "\"]\n",
 			"[service.a]\nimage = \"a\"\ncommand = [\n  \"" + x + "\",\n  \"" + y + "\",\n]\n",
 		},
-		"from another system":   {"[service.a]\r\nimage = \"a\"\r\n\r\n# end\r\n", "[service.a]\nimage = \"a\"\n\n# end\n"},
+		"from another system": {"[service.a]\r\nimage = \"a\"\r\n\r\n# end\r\n",
+			"[service.a]\nimage = \"a\"\n\n# end\n"},
 		"what must not change":  {unchanged, unchanged},
 		"nothing but a comment": {"  # soon\n\n", "# soon\n"},
 		"nothing":               {"", ""},

@@ -157,7 +157,9 @@ func (r *tomlReader) read(file *source.File) (*table, []source.Problem) {
 		case unstable.ArrayTable:
 			key := e.Key()
 			key.Next()
-			r.problem(r.span(key.Node().Raw), "a list of tables ([[%s]]) has no meaning here: every table of a lab has a name of its own", key.Node().Data)
+			r.problem(r.span(key.Node().Raw),
+				"a list of tables ([[%s]]) has no meaning here: every table of a lab has a name of its own",
+				key.Node().Data)
 			current = r.table()
 		case unstable.KeyValue:
 			r.keyValue(current, e)
@@ -184,7 +186,8 @@ func (r *tomlReader) grammarError(err error) {
 		// Nobody sees a mark on the end of a line.
 		start := strings.LastIndexByte(r.file.Text[:at.Start], '\n') + 1
 		line := r.file.Text[start:at.Start]
-		at = r.file.Span(start+len(line)-len(strings.TrimLeft(line, " \t")), start+len(strings.TrimRight(line, " \t\r")))
+		at = r.file.Span(start+len(line)-len(strings.TrimLeft(line, " \t")),
+			start+len(strings.TrimRight(line, " \t\r")))
 		hideBroken(r.file, start, strings.TrimRight(r.file.Text[start:at.End], "\r"))
 		r.problem(at, "the closing quote is missing on this line")
 		return
@@ -240,7 +243,9 @@ func (r *tomlReader) header(top *table, e *unstable.Node) *table {
 		}
 		if it.IsLast() {
 			if t.explicit || t.dotted {
-				r.problem(span, "two tables of one name: %s is there already, in line %d, and takes these keys, too", key, found.keySpan.Place().Line)
+				r.problem(span,
+					"two tables of one name: %s is there already, in line %d, and takes these keys, too", key,
+					found.keySpan.Place().Line)
 				return r.table()
 			}
 			t.explicit = true
@@ -273,7 +278,8 @@ func (r *tomlReader) keyValue(t *table, e *unstable.Node) {
 		found, ok := t.get(key)
 		if it.IsLast() {
 			if ok {
-				r.problem(span, "two values for one key: %s is there already, in line %d", key, found.keySpan.Place().Line)
+				r.problem(span, "two values for one key: %s is there already, in line %d", key,
+					found.keySpan.Place().Line)
 				hide()
 				return
 			}
@@ -293,7 +299,8 @@ func (r *tomlReader) keyValue(t *table, e *unstable.Node) {
 			t.add(entry{key, span, r.node(node{kind: kindTable, span: span, table: next})})
 			t = next
 		case found.value.kind != kindTable || !found.value.table.dotted:
-			r.problem(span, "two values for one key: %s is there already, in line %d", key, found.keySpan.Place().Line)
+			r.problem(span, "two values for one key: %s is there already, in line %d", key,
+				found.keySpan.Place().Line)
 			hide()
 			return
 		default:
@@ -357,7 +364,8 @@ func (r *tomlReader) around(n *node) source.Span {
 	before, after := r.file.Text[:first.Start], r.file.Text[last.End:]
 	start := len(strings.TrimRight(before, " \t\r\n"))
 	end := last.End + len(after) - len(strings.TrimLeft(after, " \t\r\n,"))
-	if start == 0 || end == len(r.file.Text) || !strings.Contains("[{", before[start-1:start]) || !strings.Contains("]}", r.file.Text[end:end+1]) {
+	if start == 0 || end == len(r.file.Text) || !strings.Contains("[{", before[start-1:start]) ||
+		!strings.Contains("]}", r.file.Text[end:end+1]) {
 		return n.span // a comment is between
 	}
 	return r.file.Span(start-1, end+1)

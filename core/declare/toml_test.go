@@ -56,7 +56,8 @@ func TestTOMLErrors(t *testing.T) {
 		})
 	}
 	for _, text := range []string{
-		"[a.b]\nc = 1\n[a]\nd = 2\n", "a.b = 1\na.c = 2\n", "[x]\na.b.c = 1\na.b.d = 2\n[x.y]\n", "a = [\n 1, # one\n 2,\n]\n", "", "# only a comment",
+		"[a.b]\nc = 1\n[a]\nd = 2\n", "a.b = 1\na.c = 2\n", "[x]\na.b.c = 1\na.b.d = 2\n[x.y]\n",
+		"a = [\n 1, # one\n 2,\n]\n", "", "# only a comment",
 	} {
 		_, problems := readTOML(source.NewFile("f", text))
 		assert.Empty(t, problems, text)
@@ -65,7 +66,8 @@ func TestTOMLErrors(t *testing.T) {
 
 // A secret on a line that is no TOML was never read as one, and is not shown all the same.
 func TestSecretsInBrokenLines(t *testing.T) {
-	for _, text := range []string{"env.A_PASSWORD = moon rise\n", "env = { A_TOKEN: \"moon rise\" }\n", "B_PASSWRD = \u201cmoon rise\u201d\n", "env.A_KEY = \"moon rise\n"} {
+	for _, text := range []string{"env.A_PASSWORD = moon rise\n", "env = { A_TOKEN: \"moon rise\" }\n",
+		"B_PASSWRD = \u201cmoon rise\u201d\n", "env.A_KEY = \"moon rise\n"} {
 		_, problems := readTOML(source.NewFile("f", text))
 		require.NotEmpty(t, problems, text)
 		before, marked, after := problems[0].At.Excerpt()
@@ -148,7 +150,8 @@ func insideFiles(t *testing.T, problems []source.Problem) {
 }
 
 func FuzzTOML(f *testing.F) {
-	f.Add("lab = \"a\"\n[host.b]\nengine = \"unix:///x\"\n", "[service.a]\nimage = \"b\"\nports = [\"1 -> ${x}\"]\nready = { http = \"80/\" }\n")
+	f.Add("lab = \"a\"\n[host.b]\nengine = \"unix:///x\"\n",
+		"[service.a]\nimage = \"b\"\nports = [\"1 -> ${x}\"]\nready = { http = \"80/\" }\n")
 	f.Add("lab = [", "a.b = 1 # c\n[a.b]\n[[c]]\n\n# d\ne = [ # f\n 1, # g\n]\n")
 	corpus.Add(f)
 	f.Fuzz(func(t *testing.T, lab, stack string) {

@@ -93,7 +93,8 @@ func sameMeaning(t *testing.T, texts map[string]string) {
 	again := writtenAgain(was)
 	now := readTexts(again)
 	for _, p := range now.Problems {
-		assert.NotContains(t, []string{"syntax", "key-unknown", "value-type"}, p.Rule, "%s in\n%v", p.Message, again)
+		assert.NotContains(t, []string{"syntax", "key-unknown", "value-type"}, p.Rule, "%s in\n%v", p.Message,
+			again)
 	}
 	assert.Equal(t, meaning(reflect.ValueOf(was)), meaning(reflect.ValueOf(now)), "%v", again)
 	assert.Equal(t, again, writtenAgain(now), "writing is settled")
@@ -103,8 +104,11 @@ func sameMeaning(t *testing.T, texts map[string]string) {
 func TestEveryKeyIsWritten(t *testing.T) {
 	const lab, service = "lab = \"skerry-light\"\n", "[service.desk]\nimage = \"registry.skerry.example/desk:1\"\n"
 	before := map[string][2]string{ // what stands before the example, and what before its name
-		"lab.toml": {"", ""}, "[host.NAME]": {lab + "[host.lamp-room]\n", ""}, "tls": {lab + "[host.lamp-room]\n", "tls."}, "[network.NAME]": {lab + "[network.causeway]\n", ""}, "[default]": {lab + "[default]\n", ""},
-		"stack.toml": {"", ""}, "[volume.NAME]": {"[volume.readings]\n", ""}, "[service.NAME]": {service, ""}, "ready": {service, "ready."},
+		"lab.toml": {"", ""}, "[host.NAME]": {lab + "[host.lamp-room]\n", ""},
+		"tls": {lab + "[host.lamp-room]\n", "tls."}, "[network.NAME]": {lab + "[network.causeway]\n", ""},
+		"[default]":  {lab + "[default]\n", ""},
+		"stack.toml": {"", ""}, "[volume.NAME]": {"[volume.readings]\n", ""}, "[service.NAME]": {service, ""},
+		"ready": {service, "ready."},
 	}
 	seen := 0
 	var each func(keys []KeyDoc, file string)
@@ -139,17 +143,26 @@ func TestEveryKeyIsWritten(t *testing.T) {
 	each(LabDocs(), LabFile)
 	each(StackDocs(), "mast/"+StackFile)
 	assert.Greater(t, seen, 80)
-	sameMeaning(t, map[string]string{LabFile: lab + "[let]\npw = { env-file = \"a.env\", key = \"PW\" }\nn = 5\n", "a.env": "PW=moon\n"})
+	sameMeaning(t, map[string]string{
+		LabFile: lab + "[let]\npw = { env-file = \"a.env\", key = \"PW\" }\nn = 5\n",
+		"a.env": "PW=moon\n",
+	})
 }
 
 // A text is written so that it is read as it was, and so are names.
 func TestQuotedTexts(t *testing.T) {
-	for _, text := range []string{"", `a "b" 'c'`, `back\slash`, "line\nline\r\n\ttab", "\x01\x7f", "Straße 🐦", "${name} # no comment", `"""`, "ends with \\"} {
-		s := &Stack{Services: []*Service{{Name: "desk", Image: NewText("a:1"), Env: []Variable{{Name: "A", Value: NewText(text)}}, Accept: []Named{{Name: "rule " + text, Text: NewText(text)}}, Ports: []Text{NewText(text)}}}}
+	for _, text := range []string{"", `a "b" 'c'`, `back\slash`, "line\nline\r\n\ttab", "\x01\x7f",
+		"Straße 🐦", "${name} # no comment", `"""`, "ends with \\"} {
+		s := &Stack{
+			Services: []*Service{{Name: "desk", Image: NewText("a:1"),
+				Env:    []Variable{{Name: "A", Value: NewText(text)}},
+				Accept: []Named{{Name: "rule " + text, Text: NewText(text)}}, Ports: []Text{NewText(text)}}},
+		}
 		l := readTexts(map[string]string{LabFile: "lab = \"a\"\n", "mast/" + StackFile: WriteStack(s)})
 		require.Empty(t, l.Problems, WriteStack(s))
 		got := l.Stacks[0].Services[0]
-		assert.Equal(t, []string{text, "rule " + text, text, text}, []string{got.Env[0].Value.Value, got.Accept[0].Name, got.Accept[0].Text.Value, got.Ports[0].Value})
+		assert.Equal(t, []string{text, "rule " + text, text, text},
+			[]string{got.Env[0].Value.Value, got.Accept[0].Name, got.Accept[0].Text.Value, got.Ports[0].Value})
 	}
 }
 

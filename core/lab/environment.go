@@ -85,7 +85,8 @@ func markSecret(text string, lets map[string]*let) {
 
 // isSecret reports whether a variable of a service is a secret by its name, or because the service says so.
 func isSecret(d *declare.Service, name string) bool {
-	return declare.IsSecret(name) || slices.ContainsFunc(d.Secrets, func(t declare.Text) bool { return t.Value == name })
+	return declare.IsSecret(name) ||
+		slices.ContainsFunc(d.Secrets, func(t declare.Text) bool { return t.Value == name })
 }
 
 // environment puts the variables of a service together: files in their order, then env, then what owner and
@@ -126,7 +127,13 @@ func (r *resolver) environment(s *Service, d *declare.Service, in *scope) {
 			continue // reported
 		}
 		for _, e := range file.Entries {
-			v := Variable{Name: e.Name, Value: secret.Of(e.Value.Value, isSecret(d, e.Name)), At: e.Value.Span, Origin: p, named: isSecret(d, e.Name)}
+			v := Variable{
+				Name:   e.Name,
+				Value:  secret.Of(e.Value.Value, isSecret(d, e.Name)),
+				At:     e.Value.Span,
+				Origin: p,
+				named:  isSecret(d, e.Name),
+			}
 			if v.named {
 				e.Value.Hide()
 			}
@@ -141,7 +148,8 @@ func (r *resolver) environment(s *Service, d *declare.Service, in *scope) {
 		}
 		text := v.all()
 		variable := Variable{Name: e.Name, Value: text, At: v.Part(0, len(text.Reveal())), Origin: FromEnv}
-		if v.pieces != nil || variable.At.End-variable.At.Start != len(text.Reveal()) { // with references, or with escapes
+		// with references, or with escapes
+		if v.pieces != nil || variable.At.End-variable.At.Start != len(text.Reveal()) {
 			kept := v
 			variable.value = &kept
 		}

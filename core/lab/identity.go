@@ -24,9 +24,12 @@ func (r *resolver) identity(s *Service, d *declare.Service, in *scope) {
 		at := d.OwnerVariables[0].Span
 		switch {
 		case n != 2:
-			r.problem("account-half", at, "owner-variables names two variables: the one for the uid, then the one for the gid")
+			r.problem("account-half", at,
+				"owner-variables names two variables: the one for the uid, then the one for the gid")
 		case s.Owner == nil:
-			r.problem("key-missing", at, "owner-variables hands over the owner's ids, and no owner is declared here, in the stack or in the lab")
+			r.problem("key-missing", at,
+				"owner-variables hands over the owner's ids, and no owner is declared here, in "+
+					"the stack or in the lab")
 		default:
 			uid, known := r.known(d.OwnerVariables[0], in)
 			gid, knownToo := r.known(d.OwnerVariables[1], in)
@@ -38,7 +41,8 @@ func (r *resolver) identity(s *Service, d *declare.Service, in *scope) {
 			}
 			if known && knownToo {
 				if uid.Text == gid.Text {
-					r.problem("account-half", gid.Part(0, len(gid.Text)), "both owner-variables are %s: the first is for the uid, the second for the gid", uid.Text)
+					r.problem("account-half", gid.Part(0, len(gid.Text)),
+						"both owner-variables are %s: the first is for the uid, the second for the gid", uid.Text)
 				}
 				s.OwnerUID, s.OwnerGID = uid.Text, gid.Text
 			}
@@ -47,7 +51,8 @@ func (r *resolver) identity(s *Service, d *declare.Service, in *scope) {
 	switch t := d.RunAs; {
 	case !t.IsSet() || t.Value == "image":
 	case t.Value == "owner" && s.Owner == nil:
-		r.problem("key-missing", t.Part(0, len(t.Value)), `run-as = "owner", and no owner is declared here, in the stack or in the lab`)
+		r.problem("key-missing", t.Part(0, len(t.Value)),
+			`run-as = "owner", and no owner is declared here, in the stack or in the lab`)
 	case t.Value == "owner":
 		s.RunAs = s.Owner
 	default:

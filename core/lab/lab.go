@@ -388,7 +388,8 @@ func (s *Service) Links() []string {
 
 // HostPortOf returns the tcp port of the host that leads to a container's port.
 func (p Port) HostPortOf(container int) (int, bool) {
-	if p.Protocols[0] != "tcp" || p.Host.First == 0 || container < p.Container.First || container > p.Container.Last {
+	if p.Protocols[0] != "tcp" || p.Host.First == 0 || container < p.Container.First ||
+		container > p.Container.Last {
 		return 0, false
 	}
 	return p.Host.First + container - p.Container.First, true

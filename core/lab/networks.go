@@ -29,7 +29,8 @@ func (r *resolver) engine(h *Host, d declare.Host) {
 		}
 		p, inside := declare.EnvPath("", v.Text)
 		if !inside {
-			r.problem("value-grammar", v.Part(0, len(v.Text)), "this file lies inside the lab: %s leads out of it", v.Text)
+			r.problem("value-grammar", v.Part(0, len(v.Text)),
+				"this file lies inside the lab: %s leads out of it", v.Text)
 		}
 		return strings.TrimSuffix(r.in.Folder, "/") + "/" + p
 	}
@@ -39,7 +40,9 @@ func (r *resolver) engine(h *Host, d declare.Host) {
 	case address.Scheme == "tcp" && (h.TLS.Cert != "") != (h.TLS.Key != ""):
 		r.problem("key-missing", h.At, "tls.cert and tls.key go together")
 	case address.Scheme == "tcp" && !secure && !address.Loopback() && !h.Insecure:
-		r.problem("value-grammar", h.At, "plain tcp lets everybody on the way command this machine: tls.ca, tls.cert and tls.key make it safe; insecure = \"reason\" accepts it")
+		r.problem("value-grammar", h.At,
+			"plain tcp lets everybody on the way command this machine: tls.ca, tls.cert and tls.key make "+
+				"it safe; insecure = \"reason\" accepts it")
 	case address.Scheme != "tcp" && (h.TLS != TLS{}):
 		r.problem("value-grammar", h.At, "tls goes with tcp://, not with %s://", address.Scheme)
 	}
@@ -48,7 +51,13 @@ func (r *resolver) engine(h *Host, d declare.Host) {
 // networks works out the networks that stacks share.
 func (r *resolver) networks() {
 	for _, d := range r.decl.Networks {
-		n := &Network{Name: d.Name, At: d.At, Internal: d.Internal != nil && *d.Internal, Existing: d.Existing != nil && *d.Existing, EngineName: r.lab.Name + "." + d.Name}
+		n := &Network{
+			Name:       d.Name,
+			At:         d.At,
+			Internal:   d.Internal != nil && *d.Internal,
+			Existing:   d.Existing != nil && *d.Existing,
+			EngineName: r.lab.Name + "." + d.Name,
+		}
 		r.engineName(&n.EngineName, &n.EngineNameAt, d.EngineName, r.labScope)
 		if v, ok := r.known(d.Subnet, r.labScope); ok {
 			subnet, err := declare.ParseSubnet(v.Text)
@@ -61,7 +70,8 @@ func (r *resolver) networks() {
 			n.EngineName = d.Name // nobody who made it knows of our names
 		}
 		if n.Existing && (n.Subnet != "" || n.Internal) {
-			r.problem("value-grammar", d.At, "%s was made by somebody else (existing), so subnet and internal are not ours to choose", d.Name)
+			r.problem("value-grammar", d.At,
+				"%s was made by somebody else (existing), so subnet and internal are not ours to choose", d.Name)
 		}
 		r.lab.Networks = append(r.lab.Networks, n)
 	}
@@ -123,7 +133,8 @@ func (r *resolver) hasOtherNetwork(d *declare.Service, rare *declare.Settings) b
 	}
 	switch {
 	case rare.Network.IsSet() && rare.SharesNetworkWith.IsSet():
-		r.problem("value-grammar", rare.SharesNetworkWith.Span, "network and shares-network-with exclude each other")
+		r.problem("value-grammar", rare.SharesNetworkWith.Span,
+			"network and shares-network-with exclude each other")
 	case len(d.Networks) > 0:
 		r.problem("value-grammar", d.Networks[0].Span, "networks have no meaning beside %s", instead)
 	case len(rare.Aliases) > 0:
@@ -159,7 +170,9 @@ func (r *resolver) sharedNetworks(s *Service, d *declare.Service, in *scope) {
 	}
 	slices.SortFunc(s.Networks, func(a, b *Network) int { return cmp.Compare(a.EngineName, b.EngineName) })
 	if !s.Stack.Own && len(s.Networks) == 0 && len(names) == 0 {
-		r.problem("key-missing", s.At, "%s is on no network: the stack has none of its own and names none; network = \"none\" says so on purpose", s.Name)
+		r.problem("key-missing", s.At,
+			"%s is on no network: the stack has none of its own and names none; network = "+
+				"\"none\" says so on purpose", s.Name)
 	}
 }
 
@@ -176,7 +189,8 @@ func (r *resolver) shares(s *Service, d *declare.Settings, in *scope) {
 	case target == s:
 		r.problem("value-grammar", s.NetworkOfAt, "%s cannot share its network with itself", s.Name)
 	case settingsOf(target.decl).SharesNetworkWith.IsSet():
-		r.problem("value-grammar", s.NetworkOfAt, "%s lives in another one's network itself: name that one", target.Name)
+		r.problem("value-grammar", s.NetworkOfAt, "%s lives in another one's network itself: name that one",
+			target.Name)
 	default:
 		s.NetworkOf, s.Hostname = target, ""
 		for _, own := range []struct {
@@ -185,10 +199,13 @@ func (r *resolver) shares(s *Service, d *declare.Settings, in *scope) {
 			key string
 		}{
 			{d.Hostname.IsSet(), d.Hostname.Span, "hostname"}, {len(d.DNS) > 0, first(d.DNS), "dns"},
-			{len(d.AddressBook) > 0, firstNamed(d.AddressBook), "address-book"}, {len(d.Listens) > 0, first(d.Listens), "listens"},
+			{len(d.AddressBook) > 0, firstNamed(d.AddressBook), "address-book"},
+			{len(d.Listens) > 0, first(d.Listens), "listens"},
 		} {
 			if own.set {
-				r.problem("value-grammar", own.at, "%s belongs to the network, and %s lives in that of %s: declare it there", own.key, s.Name, target.Name)
+				r.problem("value-grammar", own.at,
+					"%s belongs to the network, and %s lives in that of %s: declare it there", own.key,
+					s.Name, target.Name)
 			}
 		}
 	}
@@ -203,7 +220,8 @@ func (r *resolver) serviceNamed(st *Stack, name string, at source.Span) *Service
 	for _, o := range st.Services {
 		names = append(names, o.Name)
 	}
-	r.problem("order-unknown", at, "the stack %s has no service %s", st.Name, name).Mend = declare.Meant(at, name, names, "is one")
+	r.problem("order-unknown", at, "the stack %s has no service %s", st.Name, name).Mend = declare.Meant(at,
+		name, names, "is one")
 	return nil
 }
 
@@ -229,7 +247,8 @@ func (r *resolver) after(s *Service, t declare.Text, in *scope) {
 				names = append(names, o.Name)
 			}
 			at := v.Part(0, len(other))
-			r.problem("order-unknown", at, "the lab has no stack %s", other).Mend = declare.Meant(at, other, names, "is one")
+			r.problem("order-unknown", at, "the lab has no stack %s", other).Mend = declare.Meant(at, other,
+				names, "is one")
 			return
 		}
 		if st.Host != stack.Host {
@@ -246,9 +265,12 @@ func (r *resolver) after(s *Service, t declare.Text, in *scope) {
 // afterWord answers a word behind the name of a service that is not done.
 func (r *resolver) afterWord(v Value, service, word string) {
 	at := v.Part(len(service), len(v.Text))
-	p := r.problem("value-grammar", at, "behind the name of a service there is only done: once it has ended without an error. Without it, after waits until the service is ready")
+	p := r.problem("value-grammar", at,
+		"behind the name of a service there is only done: once it has ended without an error. Without it, "+
+			"after waits until the service is ready")
 	switch strings.ToLower(word) {
-	case "finished", "finish", "complete", "completed", "ended", "end", "exited", "success", "succeeded", "successful", "once":
+	case "finished", "finish", "complete", "completed", "ended", "end", "exited", "success", "succeeded",
+		"successful", "once":
 		p.Mend = source.Replace(at, " done", service+" done waits for its end")
 	case "ready", "healthy", "started", "running", "up":
 		p.Mend = source.Replace(at, "", service+" alone waiting for ready")
@@ -258,7 +280,12 @@ func (r *resolver) afterWord(v Value, service, word string) {
 // volumes works out the volumes of a stack.
 func (r *resolver) volumes(st *Stack, d *declare.Stack, in *scope) {
 	for _, vd := range d.Volumes {
-		v := &Volume{Name: vd.Name, At: vd.At, Existing: vd.Existing != nil && *vd.Existing, EngineName: st.Name + "." + vd.Name}
+		v := &Volume{
+			Name:       vd.Name,
+			At:         vd.At,
+			Existing:   vd.Existing != nil && *vd.Existing,
+			EngineName: st.Name + "." + vd.Name,
+		}
 		r.engineName(&v.EngineName, &v.EngineNameAt, vd.EngineName, in)
 		if v.Existing && v.EngineNameAt.IsZero() {
 			v.EngineName = vd.Name // nobody who made it knows of our names
@@ -268,7 +295,9 @@ func (r *resolver) volumes(st *Stack, d *declare.Stack, in *scope) {
 		}
 		v.Options, v.Labels = r.options(vd.Options, in), r.labels(vd.Labels, in)
 		if v.Existing && (vd.Driver.IsSet() || vd.Options != nil || vd.Labels != nil) {
-			r.problem("value-grammar", vd.At, "%s was made by somebody else (existing), so driver, options and labels are not ours to choose", vd.Name)
+			r.problem("value-grammar", vd.At,
+				"%s was made by somebody else (existing), so driver, options and "+
+					"labels are not ours to choose", vd.Name)
 		}
 		st.Volumes = append(st.Volumes, v)
 	}
@@ -311,7 +340,8 @@ func (r *resolver) volume(s *Service, name string, at source.Span) *Volume {
 	if p.Mend = declare.Meant(at, name, names, "is one"); p.Mend != nil {
 		return nil
 	}
-	if file := s.Stack.File; at.Text() == "volume "+name && strings.Trim(name, "abcdefghijklmnopqrstuvwxyz0123456789-") == "" {
+	if file := s.Stack.File; at.Text() == "volume "+name &&
+		strings.Trim(name, "abcdefghijklmnopqrstuvwxyz0123456789-") == "" {
 		end := file.Span(len(file.Text), len(file.Text))
 		text := "\n[volume." + name + "]\n"
 		if !strings.HasSuffix(file.Text, "\n") {
@@ -326,7 +356,14 @@ func (r *resolver) volume(s *Service, name string, at source.Span) *Volume {
 func (r *resolver) accept(stack, service string, list []declare.Named) {
 	for _, n := range list {
 		rule, subject, _ := strings.Cut(n.Name, " ")
-		r.lab.Accepted = append(r.lab.Accepted, Accepted{Rule: rule, Subject: strings.TrimSpace(subject), Reason: strings.TrimSpace(n.Text.Value), Stack: stack, Service: service, At: n.At})
+		r.lab.Accepted = append(r.lab.Accepted, Accepted{
+			Rule:    rule,
+			Subject: strings.TrimSpace(subject),
+			Reason:  strings.TrimSpace(n.Text.Value),
+			Stack:   stack,
+			Service: service,
+			At:      n.At,
+		})
 	}
 }
 

@@ -31,7 +31,8 @@ type Input struct {
 type FileFact struct {
 	Mode    uint32 // permission bits
 	Tracked bool   // version control lists it
-	Writers string // where root runs lantern: who else than its owner may write it, such as "everybody"; also of folders
+	// where root runs lantern: who else than its owner may write it, such as "everybody"; also of folders
+	Writers string
 }
 
 // What a service gets that nobody says anything else for.
@@ -69,7 +70,14 @@ type resolver struct {
 func Resolve(decl *declare.Lab, in Input) *Lab {
 	r := &resolver{
 		decl: decl, in: in,
-		lab:   &Lab{Name: decl.Name.Value, NameAt: decl.Name.Span, Broken: decl.Broken, Files: in.Files, EnvFiles: maps.Clone(decl.EnvFiles), secrets: map[secret.Text]bool{}},
+		lab: &Lab{
+			Name:     decl.Name.Value,
+			NameAt:   decl.Name.Span,
+			Broken:   decl.Broken,
+			Files:    in.Files,
+			EnvFiles: maps.Clone(decl.EnvFiles),
+			secrets:  map[secret.Text]bool{},
+		},
 		files: map[string]*declare.EnvFile{},
 	}
 	r.secrets = r.lab.secrets // until stacks are worked out at the same time
@@ -99,7 +107,12 @@ func Resolve(decl *declare.Lab, in Input) *Lab {
 	for _, path := range decl.Strays {
 		dir, name, _ := strings.Cut(path, "/")
 		at := source.NewFile(path, "").All()
-		r.problems = append(r.problems, source.Problem{Rule: "stack-misnamed", At: at, Message: fmt.Sprintf("%s is not read: the file of a stack is called %s", name, declare.StackFile), Mend: &source.Mend{Text: "mv '" + path + "' '" + dir + "/" + declare.StackFile + "', if it is one"}})
+		r.problems = append(r.problems, source.Problem{
+			Rule:    "stack-misnamed",
+			At:      at,
+			Message: fmt.Sprintf("%s is not read: the file of a stack is called %s", name, declare.StackFile),
+			Mend:    &source.Mend{Text: "mv '" + path + "' '" + dir + "/" + declare.StackFile + "', if it is one"},
+		})
 	}
 	r.lab.Problems = append(slices.Clone(decl.Problems), r.problems...)
 	return r.lab
@@ -118,7 +131,8 @@ func (r *resolver) stacks() {
 		w := *r
 		w.images = map[string]bool{}
 		return func(i int) {
-			w.problems, w.circle, w.files, w.secrets = nil, nil, map[string]*declare.EnvFile{}, map[secret.Text]bool{}
+			w.problems, w.circle, w.files, w.secrets = nil, nil, map[string]*declare.EnvFile{},
+				map[secret.Text]bool{}
 			w.services(r.lab.Stacks[i])
 			results[i] = result{w.problems, w.files, w.secrets}
 		}
@@ -126,7 +140,10 @@ func (r *resolver) stacks() {
 	for _, one := range results {
 		for _, p := range one.problems {
 			// Many stacks share a line of lab.toml.
-			if p.At.File != r.decl.File || !slices.ContainsFunc(r.problems, func(o source.Problem) bool { return o.At == p.At && o.Rule == p.Rule }) {
+			if p.At.File != r.decl.File ||
+				!slices.ContainsFunc(r.problems, func(o source.Problem) bool {
+					return o.At == p.At && o.Rule == p.Rule
+				}) {
 				r.problems = append(r.problems, p)
 			}
 		}
@@ -184,7 +201,8 @@ func (r *resolver) problem(rule string, at source.Span, format string, args ...a
 			p.Service = r.at.service.Name
 		}
 	}
-	if at.File == r.decl.File && slices.ContainsFunc(r.problems, func(o source.Problem) bool { return o.At == at && o.Rule == rule }) {
+	if at.File == r.decl.File &&
+		slices.ContainsFunc(r.problems, func(o source.Problem) bool { return o.At == at && o.Rule == rule }) {
 		return &p // many stacks share a line of lab.toml
 	}
 	r.problems = append(r.problems, p)
@@ -253,13 +271,16 @@ func (r *resolver) stack(d *declare.Stack) {
 			break
 		}
 		if st.Host = r.lab.Host(v.Text); st.Host == nil {
-			p := r.problem("host-unknown", st.HostAt, "lab.toml has no host %s; it has %s", v.Text, strings.Join(names, ", "))
+			p := r.problem("host-unknown", st.HostAt, "lab.toml has no host %s; it has %s", v.Text,
+				strings.Join(names, ", "))
 			p.Mend = declare.Meant(st.HostAt, v.Text, names, "is one")
 		}
 	case len(r.lab.Hosts) == 1:
 		st.Host = r.lab.Hosts[0]
 	case !st.Broken:
-		r.problem("host-unknown", st.HostAt, "the lab has several hosts (%s); host = \"…\" says which one this stack is for", strings.Join(names, ", "))
+		r.problem("host-unknown", st.HostAt,
+			"the lab has several hosts (%s); host = \"…\" says which one this stack is for",
+			strings.Join(names, ", "))
 	}
 	shared := r.labScope
 	if st.Host != nil {
@@ -287,7 +308,8 @@ func (r *resolver) stack(d *declare.Stack) {
 	st.Own = d.OwnNetwork == nil || *d.OwnNetwork
 	for _, n := range r.lab.Networks {
 		if st.Own && n.EngineName == st.Name+".net" { // plan.NetworkName
-			p := r.problem("name-invalid", n.At, "this network would be called %s on the engine, as the stack %s's own is", n.EngineName, st.Name)
+			p := r.problem("name-invalid", n.At,
+				"this network would be called %s on the engine, as the stack %s's own is", n.EngineName, st.Name)
 			p.Mend = &source.Mend{Text: "another name, or engine-name"}
 		}
 	}
@@ -357,7 +379,9 @@ func (r *resolver) image(s *Service) {
 		r.images[s.Image.Text] = valid
 	}
 	if !valid {
-		r.problem("image-reference", s.Image.Part(0, len(s.Image.Text)), "%q is no reference of an image: small letters, then :tag or @digest, such as registry.skerry.example/tide-desk:2.3", s.Image.Text)
+		r.problem("image-reference", s.Image.Part(0, len(s.Image.Text)),
+			"%q is no reference of an image: small letters, then :tag or @digest, such as "+
+				"registry.skerry.example/tide-desk:2.3", s.Image.Text)
 		s.Image.Unknown = true
 	}
 }
@@ -383,10 +407,13 @@ func (r *resolver) ports(s *Service) {
 			continue
 		}
 		if all += p.Container.Count() * len(p.Protocols); all > mostPorts {
-			r.problem("value-grammar", v.Part(0, len(v.Text)), "with this the service would publish more than %d ports", mostPorts)
+			r.problem("value-grammar", v.Part(0, len(v.Text)),
+				"with this the service would publish more than %d ports", mostPorts)
 			break
 		}
-		s.Ports = append(s.Ports, Port{p, v.Part(p.HostAt[0], p.HostAt[0]+p.HostAt[1]), v.Part(p.ContainerAt[0], p.ContainerAt[0]+p.ContainerAt[1])})
+		s.Ports = append(s.Ports,
+			Port{p, v.Part(p.HostAt[0], p.HostAt[0]+p.HostAt[1]),
+				v.Part(p.ContainerAt[0], p.ContainerAt[0]+p.ContainerAt[1])})
 	}
 	s.portsState = resolved
 }
@@ -406,7 +433,13 @@ func (r *resolver) mount(s *Service, t declare.Text, in *scope) {
 	if fromLab {
 		m.Source = path.Join(r.in.Folder, s.Stack.Name, m.Source)
 	}
-	mount := Mount{FromLab: fromLab, Outside: fromLab && !strings.HasPrefix(m.Source+"/", path.Join(r.in.Folder, s.Stack.Name)+"/"), Mount: m, SourceAt: at, TargetAt: v.Part(m.TargetAt[0], m.TargetAt[0]+m.TargetAt[1])}
+	mount := Mount{
+		FromLab:  fromLab,
+		Outside:  fromLab && !strings.HasPrefix(m.Source+"/", path.Join(r.in.Folder, s.Stack.Name)+"/"),
+		Mount:    m,
+		SourceAt: at,
+		TargetAt: v.Part(m.TargetAt[0], m.TargetAt[0]+m.TargetAt[1]),
+	}
 	if m.Kind == declare.MountVolume {
 		if mount.Volume = r.volume(s, m.Source, at); mount.Volume == nil {
 			return
@@ -456,7 +489,8 @@ func (r *resolver) habits(s *Service, d *declare.Service, in *scope) {
 	s.ReadyWithin = r.duration(defaultReadyWithin, first, within, def.ReadyWithin)
 }
 
-func (r *resolver) duration(otherwise time.Duration, first func(...declare.Text) (Value, bool), texts ...declare.Text) time.Duration {
+func (r *resolver) duration(otherwise time.Duration, first func(...declare.Text) (Value, bool),
+	texts ...declare.Text) time.Duration {
 	if v, ok := first(texts...); ok {
 		d, err := declare.ParseDuration(v.Text)
 		if err == nil {
@@ -474,7 +508,9 @@ func (r *resolver) syntaxOnce(err error, v Value) {
 		return
 	}
 	made := r.problems[before]
-	if slices.ContainsFunc(r.problems[:before], func(p source.Problem) bool { return p.At == made.At && p.Rule == made.Rule }) {
+	if slices.ContainsFunc(r.problems[:before], func(p source.Problem) bool {
+		return p.At == made.At && p.Rule == made.Rule
+	}) {
 		r.problems = r.problems[:before]
 	}
 }
@@ -509,7 +545,10 @@ func (r *resolver) ready(s *Service, d *declare.Ready, in *scope) {
 	})
 	part(d.Log, func(text string) (err error) {
 		if y.Log, err = regexp.Compile(text); err != nil {
-			return &declare.SyntaxError{Length: len(text), Message: "no regular expression: " + strings.TrimPrefix(err.Error(), "error parsing regexp: ")}
+			return &declare.SyntaxError{
+				Length:  len(text),
+				Message: "no regular expression: " + strings.TrimPrefix(err.Error(), "error parsing regexp: "),
+			}
 		}
 		return nil
 	})

@@ -28,7 +28,11 @@ func resolveFiles(t *testing.T, files map[string]string, surveys ...*survey.Surv
 }
 
 func resolveAny(files map[string]string, surveys ...*survey.Survey) *Lab {
-	in := Input{Folder: "/lab", Shell: func(name string) (string, bool) { return "from the shell", name == "TIDE" }, Surveys: map[string]*survey.Survey{}}
+	in := Input{
+		Folder:  "/lab",
+		Shell:   func(name string) (string, bool) { return "from the shell", name == "TIDE" },
+		Surveys: map[string]*survey.Survey{},
+	}
 	for _, s := range surveys {
 		in.Surveys[s.Host] = s
 	}
@@ -56,7 +60,8 @@ var lampRoom = &survey.Survey{
 // The nearer word wins: service over stack over host over lab, and service over [default] over built in.
 func TestWhatWins(t *testing.T) {
 	files := map[string]string{
-		"lab.toml": "lab = \"skerry-light\"\ntimezone = \"Atlantic/Faroe\"\nowner = \"keeper\"\n[host.lamp-room]\n[default]\nrestart = \"always\"\nready-within = \"7s\"\n",
+		"lab.toml": "lab = \"skerry-light\"\ntimezone = \"Atlantic/Faroe\"\nowner = \"keeper\"\n" +
+			"[host.lamp-room]\n[default]\nrestart = \"always\"\nready-within = \"7s\"\n",
 		"tide-log/stack.toml": `
 service.a = { image = "a" }
 service.b = { image = "b", timezone = "host", owner = "ranger:watch", restart = "no", log-limit = "none", ready = { tcp = 80, within = "3s" } }
@@ -64,9 +69,12 @@ service.c = { image = "c", timezone = "none", run-as = "4294967294:2147483650", 
 `}
 	st := resolveFiles(t, files, lampRoom).Stacks[0]
 	a, b, c := st.Service("a"), st.Service("b"), st.Service("c")
-	assert.Equal(t, []string{"Atlantic/Faroe", "Atlantic/Reykjavik", ""}, []string{a.Zone.Name, b.Zone.Name, c.Zone.Name})
-	assert.Equal(t, [][2]survey.ID{{1311, 1400}, {1312, 1400}, {4294967294, 2147483650}}, [][2]survey.ID{{a.Owner.UID, a.Owner.GID}, {b.Owner.UID, b.Owner.GID}, {c.RunAs.UID, c.RunAs.GID}})
-	assert.Equal(t, []string{"always", "no", "always"}, []string{a.Restart.String(), b.Restart.String(), c.Restart.String()})
+	assert.Equal(t, []string{"Atlantic/Faroe", "Atlantic/Reykjavik", ""},
+		[]string{a.Zone.Name, b.Zone.Name, c.Zone.Name})
+	assert.Equal(t, [][2]survey.ID{{1311, 1400}, {1312, 1400}, {4294967294, 2147483650}},
+		[][2]survey.ID{{a.Owner.UID, a.Owner.GID}, {b.Owner.UID, b.Owner.GID}, {c.RunAs.UID, c.RunAs.GID}})
+	assert.Equal(t, []string{"always", "no", "always"},
+		[]string{a.Restart.String(), b.Restart.String(), c.Restart.String()})
 	assert.Equal(t, []string{"7s", "3s"}, []string{a.ReadyWithin.String(), b.ReadyWithin.String()})
 	assert.Equal(t, declare.LogLimit{Files: 5, Size: 10_000_000}, a.LogLimit, "built in")
 	assert.Zero(t, b.LogLimit)
@@ -82,7 +90,8 @@ service.c = { image = "c", timezone = "none", run-as = "4294967294:2147483650", 
 // Where a variable's value comes from: the owner and the zone, then files in their order, then env.
 func TestEnvironment(t *testing.T) {
 	st := resolveFiles(t, map[string]string{
-		"lab.toml": "lab = \"skerry-light\"\ntimezone = \"Atlantic/Faroe\"\nowner = \"keeper\"\n[host.lamp-room]\n[folder]\ndata = \"/srv\"\n",
+		"lab.toml": "lab = \"skerry-light\"\ntimezone = \"Atlantic/Faroe\"\nowner = \"keeper\"\n" +
+			"[host.lamp-room]\n[folder]\ndata = \"/srv\"\n",
 		"tide-log/stack.toml": `
 [let]
 password = { env-file = "b.env", key = "DB_PASSWORD" }
@@ -98,10 +107,17 @@ env = { LEVEL = 3, URL = "store://${password}@store:7410", WELL_KNOWN_TOKEN = "$
 		"tide-log/b.env": "FROM='b $x'\nDB_PASSWORD=tide\n",
 	}, lampRoom).Stacks[0]
 	want := map[string]Variable{
-		"DB_PASSWORD": {Value: secret.Of("tide", true), Origin: "tide-log/b.env"}, "WATCH_GID": {Value: secret.Plain("1400"), Origin: FromOwner}, "WATCH_UID": {Value: secret.Plain("1311"), Origin: FromOwner},
-		"FROM": {Value: secret.Plain("b $x"), Origin: "tide-log/b.env"}, "LEVEL": {Value: secret.Plain("3"), Origin: FromEnv}, "PATHS": {Value: secret.Plain("/srv:tide-log"), Origin: FromEnv},
-		"SHELL": {Value: secret.Of("from the shell", true), Origin: FromEnv}, "STATION": {Value: secret.Of("north", true), Origin: "tide-log/a.env"}, "TZ": {Value: secret.Plain("UTC"), Origin: "tide-log/a.env"},
-		"URL": {Value: secret.Of("store://tide@store:7410", true), Origin: FromEnv}, "WELL_KNOWN_TOKEN": {Value: secret.Of("moon", true), Origin: FromEnv},
+		"DB_PASSWORD":      {Value: secret.Of("tide", true), Origin: "tide-log/b.env"},
+		"WATCH_GID":        {Value: secret.Plain("1400"), Origin: FromOwner},
+		"WATCH_UID":        {Value: secret.Plain("1311"), Origin: FromOwner},
+		"FROM":             {Value: secret.Plain("b $x"), Origin: "tide-log/b.env"},
+		"LEVEL":            {Value: secret.Plain("3"), Origin: FromEnv},
+		"PATHS":            {Value: secret.Plain("/srv:tide-log"), Origin: FromEnv},
+		"SHELL":            {Value: secret.Of("from the shell", true), Origin: FromEnv},
+		"STATION":          {Value: secret.Of("north", true), Origin: "tide-log/a.env"},
+		"TZ":               {Value: secret.Plain("UTC"), Origin: "tide-log/a.env"},
+		"URL":              {Value: secret.Of("store://tide@store:7410", true), Origin: FromEnv},
+		"WELL_KNOWN_TOKEN": {Value: secret.Of("moon", true), Origin: FromEnv},
 	}
 	got := map[string]Variable{}
 	for _, v := range st.Services[0].Env {
@@ -114,7 +130,12 @@ env = { LEVEL = 3, URL = "store://${password}@store:7410", WELL_KNOWN_TOKEN = "$
 			over[v.Name] = append(over[v.Name], o.Value.Reveal()+" of "+o.Origin)
 		}
 	}
-	assert.Equal(t, map[string][]string{"FROM": {"a of tide-log/a.env"}, "LEVEL": {"1 of tide-log/a.env"}, "TZ": {"Atlantic/Faroe of timezone"}}, over)
+	assert.Equal(t,
+		map[string][]string{
+			"FROM":  {"a of tide-log/a.env"},
+			"LEVEL": {"1 of tide-log/a.env"},
+			"TZ":    {"Atlantic/Faroe of timezone"},
+		}, over)
 	// A secret that is written in plain text further up is hidden there, too.
 	let := st.File.All()
 	i := len("\n[let]\npassword = { env-file = \"b.env\", key = \"DB_PASSWORD\" }\n")
@@ -132,19 +153,27 @@ ports = ["8710-8712 -> 80-82", "localhost:8720 -> 81", "8730 -> 81/udp", "192.0.
 page = "https 81/a"
 `}).Stacks[0]
 	require.Len(t, st.Services, 1)
-	assert.Equal(t, []string{"https://[2001:db8::14]:8711/a", "https://localhost:8720/a", "https://192.0.2.15:8740/a"}, st.Services[0].Links())
+	assert.Equal(t,
+		[]string{"https://[2001:db8::14]:8711/a", "https://localhost:8720/a", "https://192.0.2.15:8740/a"},
+		st.Services[0].Links())
 }
 
 // FuzzValue looks for values and references that are stumbled over, or reported outside of their file.
 func FuzzValue(f *testing.F) {
-	for _, s := range []string{"${a}", "x ${service.b.port.80} ${$}{", "${folder.data}/${host.name}${owner.uid}", "${timezone", "a\\tb${shell.HOME}"} {
+	for _, s := range []string{"${a}", "x ${service.b.port.80} ${$}{",
+		"${folder.data}/${host.name}${owner.uid}", "${timezone", "a\\tb${shell.HOME}"} {
 		f.Add(s, s)
 	}
 	corpus.Add(f)
 	f.Fuzz(func(t *testing.T, let, value string) {
 		quoted := strings.NewReplacer("\n", " ", "\r", " ", "\x00", "")
-		text := "[let]\na = \"" + quoted.Replace(let) + "\"\n[service.b]\nimage = \"" + quoted.Replace(value) + "\"\nports = [\"8710 -> 80\", \"" + quoted.Replace(value) + "\"]\nenv.X = \"" + quoted.Replace(let) + "\"\n"
-		files := map[string]string{"lab.toml": "lab = \"skerry-light\"\nowner = \"1:2\"\nfolder.data = \"${folder.data}\"\n", "mast/stack.toml": text}
+		text := "[let]\na = \"" + quoted.Replace(let) + "\"\n[service.b]\nimage = \"" +
+			quoted.Replace(value) + "\"\nports = [\"8710 -> 80\", \"" + quoted.Replace(value) +
+			"\"]\nenv.X = \"" + quoted.Replace(let) + "\"\n"
+		files := map[string]string{
+			"lab.toml":        "lab = \"skerry-light\"\nowner = \"1:2\"\nfolder.data = \"${folder.data}\"\n",
+			"mast/stack.toml": text,
+		}
 		l := Resolve(declare.Read([]string{"mast"}, func(path string) (string, error) {
 			if text, ok := files[path]; ok {
 				return text, nil

@@ -99,14 +99,16 @@ func (r *resolver) settings(s *Service, d *declare.Settings, in *scope) {
 			}
 			c.Devices = append(c.Devices, device)
 			host, _, _ := strings.Cut(v.Text, "->")
-			s.place("devices", device.String(), v.Part(len(host)-len(strings.TrimLeft(host, " \t")), len(strings.TrimRight(host, " \t"))))
+			s.place("devices", device.String(),
+				v.Part(len(host)-len(strings.TrimLeft(host, " \t")), len(strings.TrimRight(host, " \t"))))
 		}
 	}
 	slices.SortFunc(c.Devices, func(a, b declare.Device) int { return cmp.Compare(a.Container, b.Container) })
 	yes := func(b *bool) bool { return b != nil && *b }
 	c.Privileged, c.ReadOnly, c.Init = yes(d.Privileged), yes(d.ReadOnly), yes(d.Init)
 	if d.IPC.IsSet() && d.SharedMemory.IsSet() {
-		r.problem("value-grammar", d.SharedMemory.Span, "shared-memory has no meaning with ipc = \"host\": the host's is used")
+		r.problem("value-grammar", d.SharedMemory.Span,
+			"shared-memory has no meaning with ipc = \"host\": the host's is used")
 	}
 	c.HostPID, c.HostIPC, c.HostCgroup = d.PID.IsSet(), d.IPC.IsSet(), d.Cgroup.IsSet()
 	r.groups(s, d, in)
@@ -181,7 +183,8 @@ func (r *resolver) groups(s *Service, d *declare.Settings, in *scope) {
 		if _, err := strconv.ParseInt(v.Text, 10, 64); err == nil {
 			gid, err := number(v.Text)
 			if err != nil {
-				r.problem("value-grammar", v.Part(0, len(v.Text)), "a gid is a whole number from 0 to %d", uint32(math.MaxUint32))
+				r.problem("value-grammar", v.Part(0, len(v.Text)), "a gid is a whole number from 0 to %d",
+					uint32(math.MaxUint32))
 				continue
 			}
 			s.Settings.Groups = append(s.Settings.Groups, itoa(gid))
@@ -242,7 +245,8 @@ func (r *resolver) tables(c *Settings, d *declare.Settings, in *scope) {
 	}
 	for _, n := range d.Ulimits {
 		if !slices.Contains(declare.UlimitNames, n.Name) {
-			p := r.problem("value-grammar", n.At, "%q is no limit of a process; there are %s", n.Name, strings.Join(declare.UlimitNames, ", "))
+			p := r.problem("value-grammar", n.At, "%q is no limit of a process; there are %s", n.Name,
+				strings.Join(declare.UlimitNames, ", "))
 			if near := declare.Nearest(n.Name, declare.UlimitNames); near != "" {
 				p.Message = strconv.Quote(n.Name) + " is no limit of a process; " + near + " is one"
 				// The name may be there already, or be meant twice. A table with one key twice can't be read

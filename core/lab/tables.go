@@ -43,7 +43,8 @@ func (l *Lab) Ports(h *Host) []PortUse {
 		all = append(all, l.heldPorts(h, ours)...)
 	}
 	slices.SortStableFunc(all, func(a, b PortUse) int {
-		return cmp.Or(cmp.Compare(a.Port, b.Port), cmp.Compare(a.Protocol, b.Protocol), cmp.Compare(a.Kind, b.Kind), cmp.Compare(a.Owner, b.Owner))
+		return cmp.Or(cmp.Compare(a.Port, b.Port), cmp.Compare(a.Protocol, b.Protocol),
+			cmp.Compare(a.Kind, b.Kind), cmp.Compare(a.Owner, b.Owner))
 	})
 	return slices.Compact(all)
 }
@@ -66,7 +67,13 @@ func (l *Lab) declaredPorts(h *Host) []PortUse {
 				published := i < len(s.Ports)
 				for _, proto := range p.Protocols {
 					for n := p.Host.First; n > 0 && n <= p.Host.Last; n++ {
-						u := PortUse{Host: h.Name, Protocol: proto, Port: n, Owner: s.FullName(), Kind: PortDeclared}
+						u := PortUse{
+							Host:     h.Name,
+							Protocol: proto,
+							Port:     n,
+							Owner:    s.FullName(),
+							Kind:     PortDeclared,
+						}
 						if published {
 							u.ContainerPort = p.Container.First + n - p.Host.First
 						}
@@ -109,9 +116,12 @@ func (l *Lab) heldPorts(h *Host, ours map[portKey]bool) []PortUse {
 		for _, p := range c.Published() {
 			switch {
 			case c.Lab != l.Name:
-				all = append(all, PortUse{h.Name, p.Protocol, p.Address, p.Port, p.Container, "container " + c.Name, PortForeign})
+				all = append(all,
+					PortUse{h.Name, p.Protocol, p.Address, p.Port, p.Container, "container " + c.Name, PortForeign})
 			case !ours[portKey{p.Protocol, p.Port}]:
-				all = append(all, PortUse{h.Name, p.Protocol, p.Address, p.Port, p.Container, c.Stack + "/" + c.Service, PortRunning})
+				all = append(all,
+					PortUse{h.Name, p.Protocol, p.Address, p.Port, p.Container, c.Stack + "/" + c.Service,
+						PortRunning})
 			}
 		}
 	}
@@ -123,7 +133,14 @@ func (l *Lab) heldPorts(h *Host, ours map[portKey]bool) []PortUse {
 		if s.Process != "" {
 			owner = s.Process + " (pid " + strconv.Itoa(s.PID) + ")"
 		}
-		all = append(all, PortUse{Host: h.Name, Protocol: s.Protocol, Address: everywhere(s.Address), Port: s.Port, Owner: owner, Kind: PortProcess})
+		all = append(all, PortUse{
+			Host:     h.Name,
+			Protocol: s.Protocol,
+			Address:  everywhere(s.Address),
+			Port:     s.Port,
+			Owner:    owner,
+			Kind:     PortProcess,
+		})
 	}
 	return all
 }
@@ -182,7 +199,15 @@ func (l *Lab) Mounts() []MountUse {
 				}
 			}
 			for _, m := range s.Mounts {
-				u := MountUse{Host: st.Host.Name, Source: m.Source, Stack: st.Name, Service: s.Name, Target: m.Target, ReadOnly: m.ReadOnly, As: as}
+				u := MountUse{
+					Host:     st.Host.Name,
+					Source:   m.Source,
+					Stack:    st.Name,
+					Service:  s.Name,
+					Target:   m.Target,
+					ReadOnly: m.ReadOnly,
+					As:       as,
+				}
 				switch m.Kind {
 				case declare.MountVolume:
 					u.Kind, u.Source = "volume", m.Volume.EngineName
@@ -206,7 +231,8 @@ func (l *Lab) Mounts() []MountUse {
 		}
 	}
 	slices.SortStableFunc(all, func(a, b MountUse) int {
-		return cmp.Or(cmp.Compare(a.Host, b.Host), cmp.Compare(a.Source, b.Source), cmp.Compare(a.Stack, b.Stack), cmp.Compare(a.Service, b.Service))
+		return cmp.Or(cmp.Compare(a.Host, b.Host), cmp.Compare(a.Source, b.Source),
+			cmp.Compare(a.Stack, b.Stack), cmp.Compare(a.Service, b.Service))
 	})
 	return all
 }

@@ -104,7 +104,8 @@ type let struct {
 func (r *resolver) expand(t declare.Text, in *scope) Value {
 	v := r.expandSecret(t, in)
 	if v.secret.Secret() && !v.Unknown {
-		r.once("secret-misplaced", t.Part(0, len(t.Value)), "a secret stands here, and everybody may read this: it belongs into a variable of a service")
+		r.once("secret-misplaced", t.Part(0, len(t.Value)),
+			"a secret stands here, and everybody may read this: it belongs into a variable of a service")
 		return Value{Unknown: true, written: t}
 	}
 	return v
@@ -139,7 +140,8 @@ func (r *resolver) expandSecret(t declare.Text, in *scope) Value {
 		open += at
 		end := strings.IndexByte(t.Value[open:], '}')
 		if end < 0 {
-			r.problem("value-grammar", t.Part(open, len(t.Value)), "the closing } is missing; a plain dollar sign before a { is written ${$}")
+			r.problem("value-grammar", t.Part(open, len(t.Value)),
+				"the closing } is missing; a plain dollar sign before a { is written ${$}")
 			v.Unknown = true
 			break
 		}
@@ -154,7 +156,8 @@ func (r *resolver) expandSecret(t declare.Text, in *scope) Value {
 		}
 		at = end
 		if b.Len() > mostValue {
-			r.once("value-grammar", t.Part(0, len(t.Value)), "with what its references stand for this is longer than 64 KiB")
+			r.once("value-grammar", t.Part(0, len(t.Value)),
+				"with what its references stand for this is longer than 64 KiB")
 			return Value{Unknown: true, written: t}
 		}
 	}
@@ -168,7 +171,9 @@ func (r *resolver) expandSecret(t declare.Text, in *scope) Value {
 
 // refers reports whether one of the bytes from start to end comes out of a reference.
 func (v Value) refers(start, end int) bool {
-	return slices.ContainsFunc(v.pieces, func(p piece) bool { return p.reference && p.start < end && start < p.end })
+	return slices.ContainsFunc(v.pieces, func(p piece) bool {
+		return p.reference && p.start < end && start < p.end
+	})
 }
 
 // cut makes a secret of the bytes from start to end, which come out of no reference.
@@ -185,7 +190,13 @@ func (v *Value) cut(start, end int) {
 		}
 		part := func(a, b int, hides bool) {
 			if a < b {
-				pieces = append(pieces, piece{start: a, end: b, from: p.from + a - p.start, to: p.from + b - p.start, secret: hides || p.secret})
+				pieces = append(pieces, piece{
+					start:  a,
+					end:    b,
+					from:   p.from + a - p.start,
+					to:     p.from + b - p.start,
+					secret: hides || p.secret,
+				})
 			}
 		}
 		part(p.start, max(start, p.start), false)
@@ -227,9 +238,11 @@ func (r *resolver) reference(name string, whole, at source.Span, in *scope) Valu
 		if p, ok := r.folder(rest, in); ok {
 			return p
 		}
-		return r.unknownReference(rest, "folder.", "", at, r.folderNames(in), "there is no folder %s in [folder]", rest)
+		return r.unknownReference(rest, "folder.", "", at, r.folderNames(in),
+			"there is no folder %s in [folder]", rest)
 	case first == "host" && in.stack == nil:
-		r.problem("reference-unknown", at, "${%s} means the host of a stack, and lab.toml stands for all of them", name)
+		r.problem("reference-unknown", at,
+			"${%s} means the host of a stack, and lab.toml stands for all of them", name)
 		return unknown
 	case first == "host" && (rest == "name" || rest == "address"):
 		if host == nil {
@@ -262,12 +275,15 @@ func (r *resolver) reference(name string, whole, at source.Span, in *scope) Valu
 		r.problem("reference-unknown", at, "the variable %s is not set in the shell that runs lantern", rest)
 		return unknown
 	}
-	return r.unknownReference(name, "", "", at, []string{"host.name", "host.address", "stack.name", "owner.uid", "owner.gid", "timezone"}, "${%s} leads nowhere", name)
+	return r.unknownReference(name, "", "", at,
+		[]string{"host.name", "host.address", "stack.name", "owner.uid", "owner.gid", "timezone"},
+		"${%s} leads nowhere", name)
 }
 
 // unknownReference reports a reference that leads nowhere; the nearest of names, between prefix and suffix,
 // is its mend.
-func (r *resolver) unknownReference(name, prefix, suffix string, at source.Span, names []string, format string, args ...any) Value {
+func (r *resolver) unknownReference(name, prefix, suffix string, at source.Span, names []string,
+	format string, args ...any) Value {
 	p := r.problem("reference-unknown", at, format, args...)
 	if near := declare.Nearest(name, names); near != "" {
 		right := prefix + near + suffix
@@ -296,7 +312,9 @@ func (r *resolver) serviceReference(name, rest string, at source.Span, in *scope
 	number, ok := strings.CutPrefix(what, "port.")
 	port, err := strconv.Atoi(number)
 	if !ok || err != nil {
-		r.problem("reference-unknown", at, "${%s} leads nowhere; of a service there are ${service.%s.name} and ${service.%s.port.NUMBER}", name, service, service)
+		r.problem("reference-unknown", at,
+			"${%s} leads nowhere; of a service there are ${service.%s.name} and ${service.%s.port.NUMBER}",
+			name, service, service)
 		return Value{Unknown: true}
 	}
 	if target.portsState == resolving {
@@ -334,7 +352,8 @@ func (r *resolver) let(name string, at source.Span, in *scope) Value {
 	switch l.state {
 	case resolving:
 		i := slices.Index(r.circle, name)
-		r.problem("reference-circular", at, "a circle: %s", strings.Join(append(slices.Clone(r.circle[i:]), name), " needs "))
+		r.problem("reference-circular", at, "a circle: %s",
+			strings.Join(append(slices.Clone(r.circle[i:]), name), " needs "))
 		return Value{Unknown: true}
 	case resolved:
 		return l.value
@@ -366,7 +385,8 @@ func (r *resolver) letValue(l *let) Value {
 		for _, e := range file.Entries {
 			names = append(names, e.Name)
 		}
-		p := r.problem("reference-unknown", l.decl.Key.Part(0, len(l.decl.Key.Value)), "%s has no entry %s", path, l.decl.Key.Value)
+		p := r.problem("reference-unknown", l.decl.Key.Part(0, len(l.decl.Key.Value)), "%s has no entry %s",
+			path, l.decl.Key.Value)
 		p.Mend = declare.Meant(p.At, l.decl.Key.Value, names, "is there")
 		return Value{Unknown: true}
 	}

@@ -25,7 +25,8 @@ func IsZone(name string) bool {
 }
 
 // utcNames are the names that the database has for UTC itself (the file "etcetera" and the links to it).
-var utcNames = []string{"Etc/GMT", "Etc/Greenwich", "Etc/UCT", "Etc/UTC", "Etc/Universal", "Etc/Zulu", "GMT", "Greenwich", "UCT", "UTC", "Universal", "Zulu"}
+var utcNames = []string{"Etc/GMT", "Etc/Greenwich", "Etc/UCT", "Etc/UTC", "Etc/Universal", "Etc/Zulu", "GMT",
+	"Greenwich", "UCT", "UTC", "Universal", "Zulu"}
 
 // SameZone reports whether two values of TZ show the same time at all times. None, and one with a colon before
 // it, are as POSIX has them.
@@ -110,7 +111,9 @@ func (r *resolver) variableZone(v Variable) {
 }
 
 func (r *resolver) zoneUnknown(name string, at source.Span) {
-	if slices.ContainsFunc(r.problems, func(p source.Problem) bool { return p.At == at && p.Rule == "zone-unknown" }) {
+	if slices.ContainsFunc(r.problems, func(p source.Problem) bool {
+		return p.At == at && p.Rule == "zone-unknown"
+	}) {
 		return // many services share one line
 	}
 	p := r.problem("zone-unknown", at, "%q is no time zone of the IANA database", name)

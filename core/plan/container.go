@@ -28,11 +28,16 @@ const (
 	LabelSalt    = "proudlantern.salt"    // key of the secrets in the digest
 	LabelRestart = "proudlantern.restart" // the declared restart policy: during a deploy another one may be set
 	LabelProof   = "proudlantern.proof"   // how it shows that it does its work, see [Proof]
-	LabelMade    = "proudlantern.made"    // a word by chance that no other container has, nor any image: what inherits our labels is known by it
-	LabelSecret  = "proudlantern.secret"  // fields that held a secret when it was made, as JSON of []string: what is in them is shown to nobody
-	LabelVolumes = "proudlantern.volumes" // names of the volumes that were made for what its image declares and the files do not, as JSON of []string
-	LabelFrom    = "proudlantern.from"    // digest of the machine and the folder that it was deployed from: two labs can have one name
-	LabelNames   = "proudlantern.names"   // its networks and its names there, as JSON of []Attachment: not every engine tells them
+	// a word by chance that no other container has, nor any image: what inherits our labels is known by it
+	LabelMade = "proudlantern.made"
+	// fields that held a secret when it was made, as JSON of []string: what is in them is shown to nobody
+	LabelSecret = "proudlantern.secret"
+	// names of the volumes that were made for what its image declares and the files do not, as JSON of []string
+	LabelVolumes = "proudlantern.volumes"
+	// digest of the machine and the folder that it was deployed from: two labs can have one name
+	LabelFrom = "proudlantern.from"
+	// its networks and its names there, as JSON of []Attachment: not every engine tells them
+	LabelNames = "proudlantern.names"
 )
 
 // LabelForImage is on a volume that was made for a mount that an image declares and the files do not: the
@@ -55,7 +60,8 @@ type Container struct {
 	LogLimit   declare.LogLimit
 	StopWithin time.Duration
 
-	Secret      []string `json:"-"` // fields that hold a secret, in the words of stack.toml; nil read back: nobody has said
+	// fields that hold a secret, in the words of stack.toml; nil read back: nobody has said
+	Secret      []string `json:"-"`
 	ForImage    []string `json:"-"` // read back: volumes that were made for what its image declares
 	NotReported []string `json:"-"` // read back: fields that this engine does not show
 }
@@ -105,7 +111,8 @@ func (p Port) String() string {
 // SharesHostPort reports whether two containers publish the same port of the host, on whatever address.
 func (c Container) SharesHostPort(o Container) bool {
 	return slices.ContainsFunc(c.Ports, func(a Port) bool {
-		return a.Host > 0 && slices.ContainsFunc(o.Ports, func(b Port) bool { return a.Host == b.Host && a.Protocol == b.Protocol })
+		return a.Host > 0 &&
+			slices.ContainsFunc(o.Ports, func(b Port) bool { return a.Host == b.Host && a.Protocol == b.Protocol })
 	})
 }
 
@@ -128,14 +135,23 @@ type Mount struct {
 
 // String returns the mount in the words of stack.toml.
 func (m Mount) String() string {
-	return declare.Mount{Kind: m.Kind, Source: m.Source, Target: m.Target, ReadOnly: m.ReadOnly, Shared: m.Shared, StartEmpty: m.StartEmpty, Size: m.Size}.String()
+	return declare.Mount{
+		Kind:       m.Kind,
+		Source:     m.Source,
+		Target:     m.Target,
+		ReadOnly:   m.ReadOnly,
+		Shared:     m.Shared,
+		StartEmpty: m.StartEmpty,
+		Size:       m.Size,
+	}.String()
 }
 
 // Declare returns the container that a service becomes. All lists are sorted, so that equal declarations are
 // equal values.
 func Declare(s *lab.Service) Container {
 	c := Container{
-		Image: s.Image.Text, Mode: s.NetworkMode, Hostname: s.Hostname, Settings: s.Settings, Restart: s.Restart, LogLimit: s.LogLimit, StopWithin: s.StopWithin,
+		Image: s.Image.Text, Mode: s.NetworkMode, Hostname: s.Hostname, Settings: s.Settings,
+		Restart: s.Restart, LogLimit: s.LogLimit, StopWithin: s.StopWithin,
 	}
 	if c.Networks = wiring.Attachments(s); s.NetworkOf != nil {
 		c.NetworkOf = s.NetworkOf.Name
@@ -167,7 +183,15 @@ func Declare(s *lab.Service) Container {
 		}
 	}
 	for _, m := range s.Mounts {
-		mount := Mount{Kind: m.Kind, Source: m.Source, Target: m.Target, ReadOnly: m.ReadOnly, Shared: m.Shared, StartEmpty: m.StartEmpty, Size: m.Size}
+		mount := Mount{
+			Kind:       m.Kind,
+			Source:     m.Source,
+			Target:     m.Target,
+			ReadOnly:   m.ReadOnly,
+			Shared:     m.Shared,
+			StartEmpty: m.StartEmpty,
+			Size:       m.Size,
+		}
 		if m.Volume != nil {
 			mount.Source = m.Volume.EngineName
 		}
@@ -201,7 +225,10 @@ func (c *Container) HideSecrets() {
 	for i, v := range c.Env {
 		c.Env[i].Value = secret.Of(v.Value.Reveal(), declare.IsSecret(v.Name) || c.hides("env."+v.Name))
 	}
-	for field, words := range map[string]*[]secret.Text{"command": &c.Settings.Command, "entrypoint": &c.Settings.Entrypoint} {
+	for field, words := range map[string]*[]secret.Text{
+		"command":    &c.Settings.Command,
+		"entrypoint": &c.Settings.Entrypoint,
+	} {
 		*words = secret.Words(secret.Reveal(*words), c.hides(field))
 	}
 }
@@ -218,7 +245,8 @@ func (c Container) hides(field string) bool {
 func (c *Container) sort() {
 	slices.SortFunc(c.Env, func(a, b Variable) int { return cmp.Compare(a.Name, b.Name) })
 	slices.SortFunc(c.Ports, func(a, b Port) int {
-		return cmp.Or(cmp.Compare(a.Container, b.Container), cmp.Compare(a.Protocol, b.Protocol), cmp.Compare(a.Host, b.Host), cmp.Compare(a.Address, b.Address))
+		return cmp.Or(cmp.Compare(a.Container, b.Container), cmp.Compare(a.Protocol, b.Protocol),
+			cmp.Compare(a.Host, b.Host), cmp.Compare(a.Address, b.Address))
 	})
 	slices.SortFunc(c.Mounts, func(a, b Mount) int { return cmp.Compare(a.Target, b.Target) })
 	slices.SortFunc(c.Networks, func(a, b Attachment) int { return cmp.Compare(a.Network, b.Network) })
@@ -299,7 +327,8 @@ func Differences(running, declared Container) []Difference {
 	for _, v := range declared.Env {
 		old, was := env(running.Env, v.Name)
 		if !was || !old.Same(v.Value) {
-			old = secret.Of(old.Reveal(), old.Secret() || v.Value.Secret()) // a secret of today was probably one before anybody said so
+			// a secret of today was probably one before anybody said so
+			old = secret.Of(old.Reveal(), old.Secret() || v.Value.Secret())
 			d = append(d, Difference{"env." + v.Name, old.String(), v.Value.String()})
 		}
 	}

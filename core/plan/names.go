@@ -32,5 +32,7 @@ func Owns(lab, name string, labels, ofImage map[string]string) bool {
 	if !slices.ContainsFunc(suffixes, func(s string) bool { return name == base+s }) {
 		return false
 	}
-	return slices.ContainsFunc([]string{LabelLab, LabelStack, LabelService, LabelMade}, func(l string) bool { return labels[l] != ofImage[l] })
+	return slices.ContainsFunc([]string{LabelLab, LabelStack, LabelService, LabelMade}, func(l string) bool {
+		return labels[l] != ofImage[l]
+	})
 }

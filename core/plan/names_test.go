@@ -10,8 +10,18 @@ import (
 )
 
 func TestOwns(t *testing.T) {
-	desk := map[string]string{plan.LabelLab: "skerry-light", plan.LabelStack: "tide-log", plan.LabelService: "desk", plan.LabelMade: "a word"}
-	mark := map[string]string{plan.LabelLab: "skerry-light", plan.LabelStack: "tide-log", plan.LabelService: "", plan.LabelMade: "another"}
+	desk := map[string]string{
+		plan.LabelLab:     "skerry-light",
+		plan.LabelStack:   "tide-log",
+		plan.LabelService: "desk",
+		plan.LabelMade:    "a word",
+	}
+	mark := map[string]string{
+		plan.LabelLab:     "skerry-light",
+		plan.LabelStack:   "tide-log",
+		plan.LabelService: "",
+		plan.LabelMade:    "another",
+	}
 	with := func(labels map[string]string, name, value string) map[string]string {
 		out := maps.Clone(labels)
 		out[name] = value
@@ -36,11 +46,14 @@ func TestOwns(t *testing.T) {
 		{"tide-log.desk", nil, nil, false},
 		{".desk", with(desk, plan.LabelStack, ""), nil, false},
 		{"tide-log.desk", desk, desk, false},
-		{"tide-log.desk", desk, with(desk, plan.LabelMade, "of another"), true}, // an image made from ours, deployed by us
+		// an image made from ours, deployed by us
+		{"tide-log.desk", desk, with(desk, plan.LabelMade, "of another"), true},
 		{"tide-log.deploying", mark, desk, true},
-		{"tide-log.desk", with(desk, plan.LabelMade, ""), map[string]string{"room": "lamp"}, true}, // of an older lantern
+		// of an older lantern
+		{"tide-log.desk", with(desk, plan.LabelMade, ""), map[string]string{"room": "lamp"}, true},
 	} {
-		assert.Equal(t, c.want, plan.Owns("skerry-light", c.name, c.labels, c.image), "%s %v %v", c.name, c.labels, c.image)
+		assert.Equal(t, c.want, plan.Owns("skerry-light", c.name, c.labels, c.image), "%s %v %v", c.name,
+			c.labels, c.image)
 	}
 	assert.False(t, plan.Owns("", ".desk", map[string]string{plan.LabelService: "desk"}, nil))
 }

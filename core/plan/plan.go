@@ -74,7 +74,8 @@ func (p Stack) Asks() bool { return p.Changes() || len(p.Unasked) > 0 }
 // Changes reports whether anything is to be done at all.
 func (p Stack) Changes() bool {
 	changed := func(r Resource) bool { return r.Action == Replace }
-	return slices.ContainsFunc(p.Services, func(v Service) bool { return v.Action != Keep }) || slices.ContainsFunc(p.Networks, changed) || slices.ContainsFunc(p.Volumes, changed)
+	return slices.ContainsFunc(p.Services, func(v Service) bool { return v.Action != Keep }) ||
+		slices.ContainsFunc(p.Networks, changed) || slices.ContainsFunc(p.Volumes, changed)
 }
 
 // Found is what a host has of a stack.
@@ -104,13 +105,19 @@ func Make(stack *lab.Stack, found Found, images func(reference string) string) S
 	p.togetherWithShared()
 	for i, r := range running {
 		if stack.Service(r.Service) == nil {
-			p.Services = append(p.Services, Service{Name: r.Service, Action: Remove, Running: &running[i], Container: r.Container})
+			p.Services = append(p.Services, Service{
+				Name:      r.Service,
+				Action:    Remove,
+				Running:   &running[i],
+				Container: r.Container,
+			})
 		}
 	}
 	for i := range p.Services {
 		v := &p.Services[i]
 		v.StopFirst = v.StopFirst || p.givesPortAway(*v)
-		v.Overlap = v.Action == Replace && v.Service.Overlap && !v.StopFirst && v.Running.Up && besides(v.Running.Container, v.Container)
+		v.Overlap = v.Action == Replace && v.Service.Overlap && !v.StopFirst && v.Running.Up &&
+			besides(v.Running.Container, v.Container)
 	}
 	return p
 }
@@ -122,7 +129,10 @@ func besides(a, b Container) bool {
 		return false
 	}
 	files := slices.ContainsFunc(a.Mounts, func(m Mount) bool {
-		return m.Source != "" && !m.ReadOnly && slices.ContainsFunc(b.Mounts, func(o Mount) bool { return o.Kind == m.Kind && o.Source == m.Source && !o.ReadOnly })
+		return m.Source != "" && !m.ReadOnly &&
+			slices.ContainsFunc(b.Mounts, func(o Mount) bool {
+				return o.Kind == m.Kind && o.Source == m.Source && !o.ReadOnly
+			})
 	})
 	return !a.SharesHostPort(b) && !files
 }
@@ -135,7 +145,8 @@ func compare(r Running, declared Container, imageID string) (Action, []Differenc
 		d = Differences(r.Container, declared)
 	}
 	if moved && r.Container.Image == declared.Image {
-		d = append([]Difference{{"image", declared.Image + " " + short(r.ImageID), declared.Image + " " + short(imageID)}}, d...)
+		d = append([]Difference{{"image", declared.Image + " " + short(r.ImageID),
+			declared.Image + " " + short(imageID)}}, d...)
 	}
 	same, known := declared.SameDigest(r.Digest, r.Salt)
 	switch {
@@ -187,7 +198,11 @@ func (p Stack) togetherWithShared() {
 		v.StopFirst = v.Running.Up
 		if v.Action != Replace {
 			v.Action = Replace
-			v.Differences = append(v.Differences, Difference{Field: "shares-network-with", Running: v.Container.NetworkOf, Declared: v.Container.NetworkOf + ", which is new"})
+			v.Differences = append(v.Differences, Difference{
+				Field:    "shares-network-with",
+				Running:  v.Container.NetworkOf,
+				Declared: v.Container.NetworkOf + ", which is new",
+			})
 		}
 	}
 }
@@ -210,7 +225,11 @@ func (p Stack) togetherWithNetworks() {
 			v.StopFirst = v.Running.Up
 			if v.Action != Replace {
 				v.Action = Replace
-				v.Differences = append(v.Differences, Difference{Field: "networks", Running: n.Name, Declared: n.Name + ", which is made again"})
+				v.Differences = append(v.Differences, Difference{
+					Field:    "networks",
+					Running:  n.Name,
+					Declared: n.Name + ", which is made again",
+				})
 			}
 		}
 	}

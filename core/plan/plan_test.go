@@ -15,7 +15,12 @@ import (
 )
 
 func service(st *lab.Stack, name string, ports ...string) *lab.Service {
-	s := &lab.Service{Stack: st, Name: name, Image: lab.Value{Text: "registry.skerry.example/" + name + ":1"}, Restart: declare.Restart{Policy: "no"}}
+	s := &lab.Service{
+		Stack:   st,
+		Name:    name,
+		Image:   lab.Value{Text: "registry.skerry.example/" + name + ":1"},
+		Restart: declare.Restart{Policy: "no"},
+	}
 	for _, p := range ports {
 		port, err := declare.ParsePort(p)
 		if err != nil {
@@ -29,7 +34,16 @@ func service(st *lab.Stack, name string, ports ...string) *lab.Service {
 
 func running(s *lab.Service, up bool) Running {
 	c := Declare(s)
-	return Running{ID: s.Name, Name: s.ContainerName(), Service: s.Name, Salt: "salt", Digest: c.Digest("salt"), ImageID: "sha256:" + s.Name, Up: up, Container: c}
+	return Running{
+		ID:        s.Name,
+		Name:      s.ContainerName(),
+		Service:   s.Name,
+		Salt:      "salt",
+		Digest:    c.Digest("salt"),
+		ImageID:   "sha256:" + s.Name,
+		Up:        up,
+		Container: c,
+	}
 }
 
 func here(reference string) string {
@@ -49,27 +63,46 @@ func TestActions(t *testing.T) {
 	keep, start, image, env := service(st, "keep"), service(st, "start"), service(st, "image"), service(st, "env")
 	old := &lab.Stack{Name: "tide-log"}
 	gone := service(old, "gone")
-	before := []Running{running(keep, true), running(start, false), running(image, true), running(env, true), running(gone, true)}
+	before := []Running{running(keep, true), running(start, false), running(image, true), running(env, true),
+		running(gone, true)}
 	before[2].ImageID = "sha256:older"
 	service(st, "new")
-	env.Env = []lab.Variable{{Name: "LEVEL", Value: secret.Plain("3")}, {Name: "DB_PASSWORD", Value: secret.Of("moon", true)}}
+	env.Env = []lab.Variable{
+		{Name: "LEVEL", Value: secret.Plain("3")},
+		{Name: "DB_PASSWORD", Value: secret.Of("moon", true)},
+	}
 	p := Make(st, Found{Running: before}, here)
-	assert.Equal(t, map[string]Action{"keep": Keep, "start": Start, "image": Replace, "env": Replace, "gone": Remove, "new": Create}, actions(p))
+	assert.Equal(t,
+		map[string]Action{
+			"keep":  Keep,
+			"start": Start,
+			"image": Replace,
+			"env":   Replace,
+			"gone":  Remove,
+			"new":   Create,
+		}, actions(p))
 	assert.True(t, p.Changes())
 	for _, s := range p.Services {
 		switch s.Name {
 		case "env":
-			assert.Equal(t, []Difference{{"env.DB_PASSWORD", "", "hidden (4 characters)"}, {"env.LEVEL", "", "3"}}, s.Differences)
+			assert.Equal(t,
+				[]Difference{{"env.DB_PASSWORD", "", "hidden (4 characters)"}, {"env.LEVEL", "", "3"}},
+				s.Differences)
 		case "image":
-			assert.Equal(t, []Difference{{"image", "registry.skerry.example/image:1 older", "registry.skerry.example/image:1 image"}}, s.Differences)
+			assert.Equal(t,
+				[]Difference{{"image", "registry.skerry.example/image:1 older",
+					"registry.skerry.example/image:1 image"}}, s.Differences)
 		}
 	}
-	assert.False(t, Make(&lab.Stack{Name: "tide-log", Services: []*lab.Service{keep}}, Found{Running: before[:1]}, here).Changes())
+	assert.False(t,
+		Make(&lab.Stack{Name: "tide-log", Services: []*lab.Service{keep}}, Found{Running: before[:1]},
+			here).Changes())
 }
 
 func TestOrder(t *testing.T) {
 	st := &lab.Stack{Name: "tide-log"}
-	desk, store, queue, front := service(st, "desk"), service(st, "store"), service(st, "queue"), service(st, "front")
+	desk, store, queue, front := service(st,
+		"desk"), service(st, "store"), service(st, "queue"), service(st, "front")
 	desk.After = []lab.After{{Service: store}, {Service: queue}}
 	front.After = []lab.After{{Service: desk}}
 	queue.After = []lab.After{{Service: store}}
@@ -85,7 +118,8 @@ func TestOrder(t *testing.T) {
 // Who gives a port to another service stops before anything starts.
 func TestPortsMove(t *testing.T) {
 	before := &lab.Stack{Name: "tide-log"}
-	was := []Running{running(service(before, "a", "8710 -> 80"), true), running(service(before, "b", "8711 -> 80"), true), running(service(before, "c", "8712 -> 80"), true)}
+	was := []Running{running(service(before, "a", "8710 -> 80"), true),
+		running(service(before, "b", "8711 -> 80"), true), running(service(before, "c", "8712 -> 80"), true)}
 	st := &lab.Stack{Name: "tide-log"}
 	service(st, "a", "8711 -> 80")
 	service(st, "b", "8710 -> 80")
@@ -103,10 +137,12 @@ func TestOverlap(t *testing.T) {
 		change func(was, is *Container)
 		beside bool
 	}{
-		{"nothing in common", func(was, is *Container) { is.Ports = []Port{{Host: 8711, Container: 80, Protocol: "tcp"}} }, true},
+		{"nothing in common",
+			func(was, is *Container) { is.Ports = []Port{{Host: 8711, Container: 80, Protocol: "tcp"}} }, true},
 		{"a port", func(was, is *Container) {}, false},
 		{"a port of the other protocol", func(was, is *Container) { is.Ports[0].Protocol = "udp" }, true},
-		{"a port that the engine picks", func(was, is *Container) { was.Ports[0].Host, is.Ports[0].Host = 0, 0 }, true},
+		{"a port that the engine picks",
+			func(was, is *Container) { was.Ports[0].Host, is.Ports[0].Host = 0, 0 }, true},
 		{"a volume", func(was, is *Container) {
 			was.Ports = nil
 			was.Mounts = []Mount{{Kind: declare.MountVolume, Source: "tide-log.readings", Target: "/readings"}}
@@ -127,7 +163,10 @@ func TestOverlap(t *testing.T) {
 }
 
 func TestDigest(t *testing.T) {
-	c := Container{Env: []Variable{{"A", secret.Plain("1")}, {"DB_PASSWORD", secret.Of("moon", true)}}, Mounts: []Mount{{Source: "/a", Target: "/b"}, {Source: "/c", Target: "/a", ReadOnly: true}}}
+	c := Container{
+		Env:    []Variable{{"A", secret.Plain("1")}, {"DB_PASSWORD", secret.Of("moon", true)}},
+		Mounts: []Mount{{Source: "/a", Target: "/b"}, {Source: "/c", Target: "/a", ReadOnly: true}},
+	}
 	same := Container{Env: []Variable{c.Env[1], c.Env[0]}, Mounts: []Mount{c.Mounts[1], c.Mounts[0]}}
 	assert.Equal(t, c.Digest("salt"), same.Digest("salt"), "order is no difference")
 	assert.NotEqual(t, c.Digest("salt"), c.Digest("pepper"), "a secret goes in with the salt")
@@ -147,16 +186,28 @@ func TestProofSurvivesItsLabel(t *testing.T) {
 // that way needs a new version of the fingerprint.
 func TestDigestStays(t *testing.T) {
 	full := Container{
-		Image: "registry.skerry.example/desk:1", User: "1311:1400", Env: []Variable{{"LEVEL", secret.Plain("low")}, {"STATION_KEY", secret.Of("moon-over-skerry", true)}},
-		Ports: []Port{{"127.0.0.1", 8710, 80, "tcp"}, {"", 0, 8711, "udp"}}, Networks: []Attachment{{Network: "tide-log.net", Aliases: []string{"desk", "tides"}}}, Mode: "host", NetworkOf: "store", Hostname: "desk",
+		Image: "registry.skerry.example/desk:1", User: "1311:1400",
+		Env:      []Variable{{"LEVEL", secret.Plain("low")}, {"STATION_KEY", secret.Of("moon-over-skerry", true)}},
+		Ports:    []Port{{"127.0.0.1", 8710, 80, "tcp"}, {"", 0, 8711, "udp"}},
+		Networks: []Attachment{{Network: "tide-log.net", Aliases: []string{"desk", "tides"}}}, Mode: "host",
+		NetworkOf: "store", Hostname: "desk",
 		Mounts: []Mount{{declare.MountVolume, "tide-log.readings", "/readings", true, true, true, 1 << 20}},
 		Settings: lab.Settings{
-			Command: secret.Plains([]string{"a", "b"}), Entrypoint: secret.Plains([]string{"/desk"}), WorkingDir: "/data", Platform: "linux/arm64", Groups: []string{"1410"}, Memory: 1 << 26, SharedMemory: 1 << 25, CPUs: 0.5,
-			Devices: []declare.Device{{Host: "/dev/lamp0", Container: "/dev/lamp0"}}, Capabilities: []string{"NET_ADMIN"}, Dropped: []string{"CHOWN"}, Privileged: true, ReadOnly: true, Init: true,
-			HostPID: true, HostIPC: true, HostCgroup: true, Sysctls: []lab.Pair{{Name: "net.core.somaxconn", Value: "64"}}, Labels: []lab.Pair{{Name: "example.skerry.room", Value: "lamp"}},
-			Ulimits: []declare.Ulimit{{Name: "nofile", Soft: 1, Hard: 2}}, AddressBook: []lab.Pair{{Name: "lamp", Value: "192.0.2.14"}}, DNS: []string{"192.0.2.53"}, StopSignal: "SIGINT",
+			Command: secret.Plains([]string{"a", "b"}), Entrypoint: secret.Plains([]string{"/desk"}),
+			WorkingDir: "/data", Platform: "linux/arm64", Groups: []string{"1410"}, Memory: 1 << 26,
+			SharedMemory: 1 << 25, CPUs: 0.5,
+			Devices:      []declare.Device{{Host: "/dev/lamp0", Container: "/dev/lamp0"}},
+			Capabilities: []string{"NET_ADMIN"}, Dropped: []string{"CHOWN"}, Privileged: true, ReadOnly: true,
+			Init:    true,
+			HostPID: true, HostIPC: true, HostCgroup: true,
+			Sysctls:     []lab.Pair{{Name: "net.core.somaxconn", Value: "64"}},
+			Labels:      []lab.Pair{{Name: "example.skerry.room", Value: "lamp"}},
+			Ulimits:     []declare.Ulimit{{Name: "nofile", Soft: 1, Hard: 2}},
+			AddressBook: []lab.Pair{{Name: "lamp", Value: "192.0.2.14"}}, DNS: []string{"192.0.2.53"},
+			StopSignal: "SIGINT",
 		},
-		Restart: declare.Restart{Policy: "on-failure", Retries: 2}, LogLimit: declare.LogLimit{Files: 3, Size: 5_000_000}, StopWithin: 10 * time.Second,
+		Restart:  declare.Restart{Policy: "on-failure", Retries: 2},
+		LogLimit: declare.LogLimit{Files: 3, Size: 5_000_000}, StopWithin: 10 * time.Second,
 	}
 	for _, v := range []reflect.Value{reflect.ValueOf(full), reflect.ValueOf(full.Settings)} {
 		for i := range v.NumField() {

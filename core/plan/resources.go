@@ -69,7 +69,9 @@ func compareNetworks(stack *lab.Stack, found Found) []Resource {
 		if n.Existing {
 			continue
 		}
-		i := slices.IndexFunc(found.Networks, func(f survey.Network) bool { return f.Name == n.Name && f.Lab == found.Lab })
+		i := slices.IndexFunc(found.Networks, func(f survey.Network) bool {
+			return f.Name == n.Name && f.Lab == found.Lab
+		})
 		if i < 0 {
 			all = append(all, Resource{Name: n.Name, Action: Create})
 			continue
@@ -77,7 +79,8 @@ func compareNetworks(stack *lab.Stack, found Found) []Resource {
 		all = append(all, there(n.Name, networkDifferences(n, found.Networks[i])))
 	}
 	for _, f := range found.Networks {
-		if f.Lab == found.Lab && f.Stack == stack.Name && !slices.ContainsFunc(declared, func(n Network) bool { return n.Name == f.Name }) {
+		if f.Lab == found.Lab && f.Stack == stack.Name &&
+			!slices.ContainsFunc(declared, func(n Network) bool { return n.Name == f.Name }) {
 			all = append(all, Resource{Name: f.Name, Action: Remove})
 		}
 	}
@@ -111,7 +114,9 @@ func compareVolumes(stack *lab.Stack, found Found) []Resource {
 		if v.Existing {
 			continue
 		}
-		i := slices.IndexFunc(found.Volumes, func(f survey.Volume) bool { return f.Name == v.Name && f.Lab == found.Lab })
+		i := slices.IndexFunc(found.Volumes, func(f survey.Volume) bool {
+			return f.Name == v.Name && f.Lab == found.Lab
+		})
 		if i < 0 {
 			all = append(all, Resource{Name: v.Name, Action: Create})
 			continue
@@ -141,8 +146,10 @@ func (v Volume) differences(f survey.Volume) []Difference {
 		if is.Is(was) {
 			continue
 		}
-		hides := is.Secret() || declare.IsSecret(name) || name == "o" && strings.Contains(was+is.Reveal(), "pass") // mount options of a share
-		d = append(d, Difference{"options." + name, secret.Of(was, hides).String(), secret.Of(is.Reveal(), hides).String()})
+		// mount options of a share
+		hides := is.Secret() || declare.IsSecret(name) || name == "o" && strings.Contains(was+is.Reveal(), "pass")
+		d = append(d,
+			Difference{"options." + name, secret.Of(was, hides).String(), secret.Of(is.Reveal(), hides).String()})
 	}
 	return d
 }
@@ -181,7 +188,9 @@ func FoldersOf(s *lab.Service) ([]Folders, error) {
 		}
 		id, ok, why := s.Identity()
 		if !ok {
-			return nil, fmt.Errorf("%s is to be made for %s, and whose it should be is not known: %s", m.Source, s.FullName(), why)
+			return nil,
+				fmt.Errorf("%s is to be made for %s, and whose it should be is not known: %s",
+					m.Source, s.FullName(), why)
 		}
 		f.UID, f.GID = id.UID, id.GID
 		all = append(all, f)

@@ -24,18 +24,22 @@ func mounts(t *testing.T, s *lab.Service, texts ...string) {
 
 func TestFolders(t *testing.T) {
 	facts := &survey.Survey{Paths: []survey.Path{
-		{Path: "/", Kind: survey.Folder}, {Path: "/srv", Kind: survey.Folder}, {Path: "/srv/there", Kind: survey.Folder},
-		{Path: "/srv/new", Kind: survey.Missing}, {Path: "/srv/new/deep", Kind: survey.Missing}, {Path: "/srv/plain", Kind: survey.Missing},
+		{Path: "/", Kind: survey.Folder}, {Path: "/srv", Kind: survey.Folder},
+		{Path: "/srv/there", Kind: survey.Folder},
+		{Path: "/srv/new", Kind: survey.Missing}, {Path: "/srv/new/deep", Kind: survey.Missing},
+		{Path: "/srv/plain", Kind: survey.Missing},
 	}}
 	s := service(&lab.Stack{Name: "mast", Host: &lab.Host{Name: "lamp-room", Survey: facts}}, "vane")
-	mounts(t, s, "/srv/new/deep -> /a, create", "/srv/there -> /b, create", "/srv/plain -> /c", "/srv/new -> /d, create 2770")
+	mounts(t, s, "/srv/new/deep -> /a, create", "/srv/there -> /b, create", "/srv/plain -> /c",
+		"/srv/new -> /d, create 2770")
 	_, err := FoldersOf(s)
 	assert.ErrorContains(t, err, "/srv/new/deep is to be made for mast/vane, and whose it should be is not known")
 	s.RunAs = &lab.Identity{UID: 1311, GID: 1400, Known: true}
 	got, err := FoldersOf(s)
 	require.NoError(t, err)
 	assert.Equal(t, []Folders{
-		{Path: "/srv/new/deep", Below: "/srv", Paths: []string{"/srv/new", "/srv/new/deep"}, UID: 1311, GID: 1400, Mode: 0o750},
+		{Path: "/srv/new/deep", Below: "/srv", Paths: []string{"/srv/new", "/srv/new/deep"}, UID: 1311,
+			GID: 1400, Mode: 0o750},
 		{Path: "/srv/new", Below: "/srv", Paths: []string{"/srv/new"}, UID: 1311, GID: 1400, Mode: 0o2770},
 	}, got)
 	s.Stack.Host.Survey = nil
@@ -46,22 +50,42 @@ func TestFolders(t *testing.T) {
 
 func TestNetworksAndVolumes(t *testing.T) {
 	st := &lab.Stack{Name: "mast", Own: true}
-	causeway, pier := &lab.Network{Name: "causeway", EngineName: "skerry-light.causeway", Subnet: "198.51.100.0/26", Internal: true}, &lab.Network{Name: "pier", EngineName: "old", Existing: true}
+	causeway, pier := &lab.Network{
+		Name:       "causeway",
+		EngineName: "skerry-light.causeway",
+		Subnet:     "198.51.100.0/26",
+		Internal:   true,
+	}, &lab.Network{Name: "pier", EngineName: "old", Existing: true}
 	open, guest, vane, cups := service(st, "open"), service(st, "guest"), service(st, "vane"), service(st, "cups")
 	open.NetworkMode, guest.NetworkOf = "host", vane
 	vane.Networks, cups.Networks = []*lab.Network{causeway}, []*lab.Network{causeway, pier}
 	vane.Aliases = []lab.Alias{{Name: "wind"}}
-	assert.Equal(t, []Network{{Name: "mast.net"}, {Name: "skerry-light.causeway", Subnet: "198.51.100.0/26", Internal: true, Shared: true}, {Name: "old", Shared: true, Existing: true}}, wiring.NetworksOf(st))
-	assert.Equal(t, []Attachment{{Network: "mast.net", Aliases: []string{"vane", "wind"}}, {Network: "skerry-light.causeway", Aliases: []string{"vane.mast", "wind"}}}, Declare(vane).Networks)
+	assert.Equal(t,
+		[]Network{
+			{Name: "mast.net"},
+			{Name: "skerry-light.causeway", Subnet: "198.51.100.0/26", Internal: true, Shared: true},
+			{Name: "old", Shared: true, Existing: true},
+		}, wiring.NetworksOf(st))
+	assert.Equal(t,
+		[]Attachment{
+			{Network: "mast.net", Aliases: []string{"vane", "wind"}},
+			{Network: "skerry-light.causeway", Aliases: []string{"vane.mast", "wind"}},
+		}, Declare(vane).Networks)
 	assert.Equal(t, "vane", Declare(guest).NetworkOf)
 	assert.Empty(t, Declare(open).Networks)
 	assert.Equal(t, "host", Declare(open).Mode)
 
-	kept, spare := &lab.Volume{Name: "v", EngineName: "mast.v", Options: []lab.Option{{Name: "type", Value: secret.Plain("tmpfs")}}}, &lab.Volume{Name: "w", EngineName: "mast.w"}
+	kept, spare := &lab.Volume{
+		Name:       "v",
+		EngineName: "mast.v",
+		Options:    []lab.Option{{Name: "type", Value: secret.Plain("tmpfs")}},
+	}, &lab.Volume{Name: "w", EngineName: "mast.w"}
 	st.Volumes = []*lab.Volume{kept, spare}
 	mounts(t, vane, "volume v -> /data")
 	vane.Mounts[0].Volume = kept
-	assert.Equal(t, []Volume{{Name: "mast.v", Options: map[string]secret.Text{"type": secret.Plain("tmpfs")}}}, VolumesOf(st), "one that nobody mounts is not made")
+	assert.Equal(t,
+		[]Volume{{Name: "mast.v", Options: map[string]secret.Text{"type": secret.Plain("tmpfs")}}},
+		VolumesOf(st), "one that nobody mounts is not made")
 	assert.Equal(t, "volume mast.v -> /data", Declare(vane).Mounts[0].String())
 
 	alone := &lab.Stack{Name: "mast", Own: true}
@@ -105,7 +129,8 @@ func TestGuestsGoWithTheirHost(t *testing.T) {
 	}
 	vane.Env = nil
 	was[0].Up = false
-	assert.Equal(t, map[string]Action{"vane": Start, "guest": Replace, "other": Keep}, actions(Make(st, Found{Running: was}, here)), "its network is gone with the container")
+	assert.Equal(t, map[string]Action{"vane": Start, "guest": Replace, "other": Keep},
+		actions(Make(st, Found{Running: was}, here)), "its network is gone with the container")
 }
 
 func TestJobsAndChangesByHand(t *testing.T) {
@@ -121,6 +146,7 @@ func TestJobsAndChangesByHand(t *testing.T) {
 	was[1].Container.Settings.Memory = 64 << 20
 	was[2].Container.Settings.Memory, was[2].ImageUnknown = 64<<20, true
 	p := Make(st, Found{Running: was}, here)
-	assert.Equal(t, map[string]Action{"job": Keep, "desk": Replace, "image": Keep}, actions(p), "where the image is gone nobody can tell")
+	assert.Equal(t, map[string]Action{"job": Keep, "desk": Replace, "image": Keep}, actions(p),
+		"where the image is gone nobody can tell")
 	assert.Equal(t, []Difference{{Field: "memory", Running: "64MiB"}}, p.Services[1].Differences)
 }

@@ -76,7 +76,8 @@ func (s Span) Place() Place {
 	if i := strings.IndexByte(marked, '\n'); i >= 0 {
 		marked = marked[:i]
 	}
-	return Place{s.File.Path, line + 1, utf8.RuneCountInString(s.File.Text[start:s.Start]) + 1, utf8.RuneCountInString(marked)}
+	return Place{s.File.Path, line + 1, utf8.RuneCountInString(s.File.Text[start:s.Start]) + 1,
+		utf8.RuneCountInString(marked)}
 }
 
 // Hide keeps the marked text, a secret, out of every excerpt.
@@ -139,7 +140,8 @@ func (s Span) Excerpt() (before, marked, after string) {
 		end = start + i
 	}
 	stop := min(s.End, end)
-	return f.shown(start, s.Start), f.shown(s.Start, stop), strings.TrimRight(f.shown(max(stop, s.Start), end), "\r")
+	return f.shown(start, s.Start), f.shown(s.Start, stop),
+		strings.TrimRight(f.shown(max(stop, s.Start), end), "\r")
 }
 
 // shown returns the text between two offsets with what is hidden replaced.

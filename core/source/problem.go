@@ -52,7 +52,8 @@ func Replace(at Span, with, text string) *Mend {
 func Apply(groups [][]Edit) (texts map[string]string, applied []int) {
 	taken := map[*File][]Edit{}
 	for n, group := range groups {
-		if len(group) == 0 || slices.ContainsFunc(group, func(e Edit) bool { return overlapsAny(taken[e.At.File], e) }) {
+		if len(group) == 0 ||
+			slices.ContainsFunc(group, func(e Edit) bool { return overlapsAny(taken[e.At.File], e) }) {
 			continue
 		}
 		for _, e := range group {

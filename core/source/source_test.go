@@ -19,7 +19,12 @@ func TestHiddenTextIsInNoExcerpt(t *testing.T) {
 	f := NewFile("a.env", "TOKEN=moon-and-tide\nLEVEL=info")
 	secret := f.Span(6, 19)
 	secret.Hide()
-	for name, s := range map[string]Span{"around": f.Span(0, 5), "to the letter": secret, "inside": f.Span(10, 14), "over its start": f.Span(3, 9)} {
+	for name, s := range map[string]Span{
+		"around":         f.Span(0, 5),
+		"to the letter":  secret,
+		"inside":         f.Span(10, 14),
+		"over its start": f.Span(3, 9),
+	} {
 		before, marked, after := s.Excerpt()
 		for _, part := range []string{before, marked, after} {
 			assert.NotContains(t, part, "moon", name)
@@ -40,11 +45,23 @@ func TestApply(t *testing.T) {
 		want   string
 		n      int
 	}{
-		"several in one file":               {[][]Edit{{{At: three, New: "3"}}, {{At: one, New: "1"}}}, "1 two 3", 2},
-		"the later of two that overlap":     {[][]Edit{{{At: f.Span(0, 7), New: "12"}}, {{At: two, New: "2"}}, {{At: three, New: "3"}}}, "12 3", 2},
-		"a group happens together":          {[][]Edit{{{At: two, New: "2"}}, {{At: one, New: "1"}, {At: two, New: "zwei"}}}, "one 2 three", 1},
-		"two insertions at the same place":  {[][]Edit{{{At: f.Span(4, 4), New: "a "}}, {{At: f.Span(4, 4), New: "b "}}}, "one a two three", 1},
-		"an insertion beside a replacement": {[][]Edit{{{At: one, New: "1"}}, {{At: f.Span(3, 3), New: "!"}}}, "1! two three", 2},
+		"several in one file": {[][]Edit{{{At: three, New: "3"}}, {{At: one, New: "1"}}},
+			"1 two 3", 2},
+		"the later of two that overlap": {[][]Edit{
+			{{At: f.Span(0, 7), New: "12"}},
+			{{At: two, New: "2"}},
+			{{At: three, New: "3"}},
+		}, "12 3", 2},
+		"a group happens together": {[][]Edit{
+			{{At: two, New: "2"}},
+			{{At: one, New: "1"}, {At: two, New: "zwei"}},
+		}, "one 2 three", 1},
+		"two insertions at the same place": {[][]Edit{
+			{{At: f.Span(4, 4), New: "a "}},
+			{{At: f.Span(4, 4), New: "b "}},
+		}, "one a two three", 1},
+		"an insertion beside a replacement": {[][]Edit{{{At: one, New: "1"}}, {{At: f.Span(3, 3), New: "!"}}},
+			"1! two three", 2},
 	} {
 		texts, n := Apply(c.groups)
 		assert.Len(t, n, c.n, name)

@@ -76,7 +76,8 @@ type Engine struct {
 // SeesHolders reports whether it shows all that may hold a port, a name or a volume: the engine with what it
 // runs, and the sockets of the machine.
 func (s *Survey) SeesHolders() bool {
-	return s != nil && s.Engine != nil && s.Unknown["engine"] == "" && s.Unknown["machine"] == "" && s.Unknown["listeners"] == ""
+	return s != nil && s.Engine != nil && s.Unknown["engine"] == "" && s.Unknown["machine"] == "" &&
+		s.Unknown["listeners"] == ""
 }
 
 // IDMap is a stretch of ids inside containers, and the first id of the host that it stands for.
@@ -166,7 +167,8 @@ type Path struct {
 	Mode   string   `json:"mode,omitempty"`   // four octal digits
 	ACL    []string `json:"acl,omitempty"`    // POSIX.1e entries beyond the mode: "group:1401:r-x", "mask::r-x"
 	Inside []Inside `json:"inside,omitempty"` // what is right inside a folder, summed up
-	Near   []string `json:"near,omitempty"`   // for a missing one: names beside where it should be, or whole paths, most alike first
+	// for a missing one: names beside where it should be, or whole paths, most alike first
+	Near []string `json:"near,omitempty"`
 }
 
 // Inside are entries of a folder that are alike.
@@ -251,9 +253,10 @@ type Volume struct {
 	// Root is its root folder; nil where it could not be looked at.
 	Root *VolumeRoot `json:"root,omitempty"`
 
-	Place    string            `json:"-"` // its folder on the engine's machine; "" where it has none
-	Entry    string            `json:"-"`
-	ForImage string            `json:"-"` // the path that an image declares and that it was made for; "" for one that somebody declared
+	Place string `json:"-"` // its folder on the engine's machine; "" where it has none
+	Entry string `json:"-"`
+	// the path that an image declares and that it was made for; "" for one that somebody declared
+	ForImage string            `json:"-"`
 	Driver   string            `json:"-"`
 	Options  map[string]string `json:"-"` // may hold passwords
 }
@@ -276,8 +279,9 @@ const (
 
 // Image is what an image declares. Of one in its registry that may be nothing but that it is there.
 type Image struct {
-	Reference  string            `json:"reference"`
-	Name       string            `json:"name,omitempty"` // the reference with its registry, where it names none and the engine tells
+	Reference string `json:"reference"`
+	// the reference with its registry, where it names none and the engine tells
+	Name       string            `json:"name,omitempty"`
 	Source     string            `json:"source"`
 	ID         string            `json:"id,omitempty"`
 	Digest     string            `json:"digest,omitempty"`
@@ -289,8 +293,9 @@ type Image struct {
 	Entrypoint []string          `json:"entrypoint,omitempty"`
 	Command    []string          `json:"command,omitempty"`
 	Labels     map[string]string `json:"labels,omitempty"`
-	Near       []string          `json:"near,omitempty"`   // of one that is absent: tags that are like its own
-	Layers     map[string]int64  `json:"layers,omitempty"` // sizes in bytes as they are transferred, by the first 12 digits of their digests
+	Near       []string          `json:"near,omitempty"` // of one that is absent: tags that are like its own
+	// sizes in bytes as they are transferred, by the first 12 digits of their digests
+	Layers map[string]int64 `json:"layers,omitempty"`
 
 	WorkingDir string `json:"-"` // for comparing with what runs, which is never done with a saved survey
 	StopSignal string `json:"-"`
@@ -405,7 +410,9 @@ func Parse(text []byte) (*Survey, error) {
 	case head.Survey == nil || head.Host == "":
 		return nil, fmt.Errorf("this is no survey: it has no version or no host")
 	case *head.Survey > Version:
-		return nil, fmt.Errorf("this survey has version %d; this lantern reads surveys up to version %d", *head.Survey, Version)
+		return nil,
+			fmt.Errorf("this survey has version %d; this lantern reads surveys up to version %d",
+				*head.Survey, Version)
 	}
 	s := &Survey{}
 	if err := json.Unmarshal(text, s); err != nil {

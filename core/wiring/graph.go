@@ -131,6 +131,8 @@ func Connections(l *lab.Lab) []Connection {
 			all = append(all, found)
 		}
 	})
-	slices.SortStableFunc(all, func(a, b Connection) int { return cmp.Compare(a.From.FullName(), b.From.FullName()) })
+	slices.SortStableFunc(all, func(a, b Connection) int {
+		return cmp.Compare(a.From.FullName(), b.From.FullName())
+	})
 	return all
 }

@@ -44,9 +44,12 @@ const (
 var patterns = sync.OnceValue(func() [5]*regexp.Regexp {
 	const words = `(?i)(?:^|[\s;])(port|user|user ?name|user ?id|uid|password|pwd|dbname|database)\s*=\s*(?:'([^']*)'|"([^"]*)"|`
 	return [5]*regexp.Regexp{
-		regexp.MustCompile(`[a-z][a-z0-9+.-]*://(?:([^\s/@:,]*)(?::([^\s/@]*))?@)?["']?(\[[0-9a-fA-F:.]+\]|[^\s/:@?#,\[\]"']+)["']?(?::([0-9]{1,5}))?(?:/([A-Za-z0-9_-]+)(?:[?\s]|$))?`),
-		regexp.MustCompile(`^\s*["']?([A-Za-z][A-Za-z0-9.-]*|[0-9]+(?:\.[0-9]+){3}|\[[0-9a-fA-F:.]+\])["']?:([0-9]{2,5})(/\S*)?["']?\s*$`),
-		regexp.MustCompile(`(?i)(?:^|[\s;])(?:host|server)\s*=\s*["']?(?:tcp:)?(\[[0-9a-f:.]+\]|[0-9a-f]*:[0-9a-f:]*:[0-9a-f.]*|[^\s;,:"']+)(?:[,:]([0-9]{2,5}))?["']?`),
+		regexp.MustCompile(
+			`[a-z][a-z0-9+.-]*://(?:([^\s/@:,]*)(?::([^\s/@]*))?@)?["']?(\[[0-9a-fA-F:.]+\]|[^\s/:@?#,\[\]"']+)["']?(?::([0-9]{1,5}))?(?:/([A-Za-z0-9_-]+)(?:[?\s]|$))?`),
+		regexp.MustCompile(
+			`^\s*["']?([A-Za-z][A-Za-z0-9.-]*|[0-9]+(?:\.[0-9]+){3}|\[[0-9a-fA-F:.]+\])["']?:([0-9]{2,5})(/\S*)?["']?\s*$`),
+		regexp.MustCompile(
+			`(?i)(?:^|[\s;])(?:host|server)\s*=\s*["']?(?:tcp:)?(\[[0-9a-f:.]+\]|[0-9a-f]*:[0-9a-f:]*:[0-9a-f.]*|[^\s;,:"']+)(?:[,:]([0-9]{2,5}))?["']?`),
 		regexp.MustCompile(words + `([^\s"']+))`),
 		regexp.MustCompile(words + `([^;"']*[^;"'\s]))`), // where ; ends each of them, blanks are letters
 	}
@@ -90,7 +93,13 @@ type reading struct {
 // add adds a wire from a match, by the numbers of its groups; port 0: none.
 func (r *reading) add(m []int, host, port int) *Wire {
 	v := r.variable
-	w := Wire{From: r.from, Variable: v, Host: strings.Trim(r.value[m[2*host]:m[2*host+1]], "[]"), Said: v.Cut(m[2*host], m[2*host+1]), HostAt: v.Part(m[2*host], m[2*host+1])}
+	w := Wire{
+		From:     r.from,
+		Variable: v,
+		Host:     strings.Trim(r.value[m[2*host]:m[2*host+1]], "[]"),
+		Said:     v.Cut(m[2*host], m[2*host+1]),
+		HostAt:   v.Part(m[2*host], m[2*host+1]),
+	}
 	if port > 0 && m[2*port] >= 0 {
 		w.Port, _ = strconv.Atoi(r.value[m[2*port]:m[2*port+1]])
 		w.PortAt = v.Part(m[2*port], m[2*port+1])
@@ -103,7 +112,9 @@ func (r *reading) add(m []int, host, port int) *Wire {
 func (r *reading) with(w *Wire, what string, start, end int) {
 	if start < end {
 		v := r.variable
-		w.With = append(w.With, Credential{what, secret.Of(r.value[start:end], what == Password || v.Cut(start, end).Secret()), v.Part(start, end), v.Name})
+		w.With = append(w.With,
+			Credential{what, secret.Of(r.value[start:end], what == Password || v.Cut(start, end).Secret()),
+				v.Part(start, end), v.Name})
 	}
 }
 
@@ -182,7 +193,8 @@ func paired(s *lab.Service, v lab.Variable) (Wire, bool) {
 		} else {
 			from = len(value) - len(strings.TrimLeft(value, `"'`))
 			to = max(from, len(strings.TrimRight(value, `"'`)))
-			if _, err := netip.ParseAddr(value[from:to]); from == to || err != nil && strings.ContainsAny(value[from:to], " /\\:=,;") {
+			if _, err := netip.ParseAddr(value[from:to]); from == to ||
+				err != nil && strings.ContainsAny(value[from:to], " /\\:=,;") {
 				continue
 			}
 		}
@@ -206,7 +218,9 @@ func paired(s *lab.Service, v lab.Variable) (Wire, bool) {
 				what = Database
 			}
 			if what != "" && !o.Value.Empty() {
-				w.With = append(w.With, Credential{what, secret.Of(o.Value.Reveal(), what == Password || o.Value.Secret()), o.At, o.Name})
+				w.With = append(w.With,
+					Credential{what, secret.Of(o.Value.Reveal(), what == Password || o.Value.Secret()), o.At,
+						o.Name})
 			}
 		}
 		return w, true
@@ -238,7 +252,8 @@ func PortOfAnother(s *lab.Service, v lab.Variable) bool {
 		host := strings.ToLower(strings.Trim(o.Value.Reveal(), `"'[]`))
 		address, err := netip.ParseAddr(host)
 		wildcard := host == "*" || err == nil && address.IsUnspecified()
-		own := host == s.Name || host == s.Hostname || IsLocal(host) && slices.Contains(ownWords, strings.TrimRight(prefix, "_"))
+		own := host == s.Name || host == s.Hostname ||
+			IsLocal(host) && slices.Contains(ownWords, strings.TrimRight(prefix, "_"))
 		return !wildcard && !own
 	}
 	return false

@@ -51,12 +51,13 @@ type Entry struct {
 
 // Service is what happened to a service.
 type Service struct {
-	Service      string `json:"service"`
-	Action       string `json:"action"`
-	Image        string `json:"image,omitempty"`  // as declared
-	ID           string `json:"id,omitempty"`     // of the image on the host
-	Digest       string `json:"digest,omitempty"` // of the image in its registry
-	ConfigDigest string `json:"made,omitempty"`   // fingerprint of its declaration: plan.Container.Digest, with the stack's name as the key
+	Service string `json:"service"`
+	Action  string `json:"action"`
+	Image   string `json:"image,omitempty"`  // as declared
+	ID      string `json:"id,omitempty"`     // of the image on the host
+	Digest  string `json:"digest,omitempty"` // of the image in its registry
+	// fingerprint of its declaration: plan.Container.Digest, with the stack's name as the key
+	ConfigDigest string `json:"made,omitempty"`
 }
 
 // Runs returns what ran after a deploy: of each service its declaration and its image, as fingerprints.
@@ -168,7 +169,9 @@ func (b Book) change(f func(*bbolt.Tx) error) error {
 	}
 	// Environment files hold secrets, and what holds them has no place in a repository.
 	if _, err := os.Lstat(filepath.Join(dir, ".gitignore")); errors.Is(err, fs.ErrNotExist) {
-		if err := labdir.WriteAny(filepath.Join(dir, ".gitignore"), "*\n", 0o600); err != nil && !errors.Is(err, labdir.ErrChanged) { // another process was faster
+		// another process was faster
+		if err := labdir.WriteAny(filepath.Join(dir, ".gitignore"), "*\n", 0o600); err != nil &&
+			!errors.Is(err, labdir.ErrChanged) {
 			return err
 		}
 	}
@@ -278,7 +281,8 @@ func (b Book) Find(stack string, number int) (e Entry, files []File, err error) 
 			if sum := sha256.Sum256(text); !bytes.Equal(sum[:], k.Sum) {
 				return fmt.Errorf("%w: the text of %s is not in it any more", ErrDamaged, k.Path)
 			}
-			files = append(files, File{k.Path, string(text), k.Mode & 0o666 &^ 0o022}) // no file of a lab is a program, or for others to write
+			// no file of a lab is a program, or for others to write
+			files = append(files, File{k.Path, string(text), k.Mode & 0o666 &^ 0o022})
 		}
 		return nil
 	})
@@ -294,10 +298,12 @@ const mostRecord = 4 << 20
 // inLab reports whether a path is one of a file of a lab, and of none of those that belong to programs.
 func inLab(path string) bool {
 	path = strings.TrimPrefix(path, Before)
-	if !filepath.IsLocal(filepath.FromSlash(path)) || path != filepath.ToSlash(filepath.Clean(filepath.FromSlash(path))) {
+	if !filepath.IsLocal(filepath.FromSlash(path)) ||
+		path != filepath.ToSlash(filepath.Clean(filepath.FromSlash(path))) {
 		return false
 	}
-	return !slices.ContainsFunc(strings.Split(path, "/"), func(part string) bool { return strings.HasPrefix(part, ".git") || part == ".lantern" })
+	return !slices.ContainsFunc(strings.Split(path,
+		"/"), func(part string) bool { return strings.HasPrefix(part, ".git") || part == ".lantern" })
 }
 
 func (b Book) each(stack string, f func(record, *bbolt.Tx) error) error {
@@ -347,15 +353,17 @@ func (b Book) use(readOnly bool, f func(*bbolt.Tx) error) (err error) {
 			opened.Close()
 		}
 	}()
-	db, err := bbolt.Open(b.Path, 0o600, &bbolt.Options{Timeout: lockTimeout, ReadOnly: readOnly, OpenFile: func(path string, flag int, mode os.FileMode) (*os.File, error) {
-		var err error
-		opened, err = os.OpenFile(path, flag|syscall.O_NOFOLLOW|syscall.O_NONBLOCK, mode)
-		return opened, err
-	}})
+	db, err := bbolt.Open(b.Path, 0o600, &bbolt.Options{Timeout: lockTimeout, ReadOnly: readOnly,
+		OpenFile: func(path string, flag int, mode os.FileMode) (*os.File, error) {
+			var err error
+			opened, err = os.OpenFile(path, flag|syscall.O_NOFOLLOW|syscall.O_NONBLOCK, mode)
+			return opened, err
+		}})
 	switch {
 	case errors.Is(err, berrors.ErrTimeout):
 		return ErrBusy
-	case errors.Is(err, berrors.ErrInvalid), errors.Is(err, berrors.ErrChecksum), errors.Is(err, berrors.ErrVersionMismatch):
+	case errors.Is(err, berrors.ErrInvalid), errors.Is(err, berrors.ErrChecksum),
+		errors.Is(err, berrors.ErrVersionMismatch):
 		return fmt.Errorf("%w: %w", ErrDamaged, err)
 	case err != nil:
 		return err

@@ -19,8 +19,11 @@ var began = time.Date(2026, 11, 23, 10, 0, 0, 0, time.UTC)
 
 func entry(stack string, n int) history.Entry {
 	return history.Entry{
-		Number: n, Kind: history.Deploy, Host: "lamp-room", Stack: stack, Began: began.Add(time.Duration(n) * time.Hour), Seconds: 1, Who: "keeper on lamp-room",
-		Result: "done", Services: []history.Service{{Service: "desk", Action: "create", Image: "registry.skerry.example/desk:2.3", ID: "sha256:aa"}},
+		Number: n, Kind: history.Deploy, Host: "lamp-room", Stack: stack,
+		Began: began.Add(time.Duration(n) * time.Hour), Seconds: 1, Who: "keeper on lamp-room",
+		Result: "done",
+		Services: []history.Service{{Service: "desk", Action: "create",
+			Image: "registry.skerry.example/desk:2.3", ID: "sha256:aa"}},
 	}
 }
 
@@ -31,7 +34,10 @@ func TestEntries(t *testing.T) {
 	require.NoError(t, err)
 	assert.Empty(t, list, "it need not be there")
 	files := func(n int) []history.File {
-		return []history.File{{Path: "tide-log/stack.toml", Text: fmt.Sprintf("# %d\n", n), Mode: 0o644}, {Path: "tide-log/tide-log.env", Text: "A=1\n", Mode: 0o600}}
+		return []history.File{
+			{Path: "tide-log/stack.toml", Text: fmt.Sprintf("# %d\n", n), Mode: 0o644},
+			{Path: "tide-log/tide-log.env", Text: "A=1\n", Mode: 0o600},
+		}
 	}
 	for _, n := range []int{1, 2, 300} {
 		require.NoError(t, b.Add(entry("tide-log", n), files(n)))

@@ -80,9 +80,19 @@ func Get(ctx context.Context, dial dialer, secure bool, at, path string) (int, e
 	if secure {
 		scheme = "https"
 	}
-	transport := &http.Transport{DialContext: func(ctx context.Context, _, address string) (net.Conn, error) { return dial(ctx, address) }, DisableKeepAlives: true, TLSClientConfig: &tls.Config{InsecureSkipVerify: true}}
+	transport := &http.Transport{
+		DialContext: func(ctx context.Context, _, address string) (net.Conn, error) {
+			return dial(ctx, address)
+		},
+		DisableKeepAlives: true,
+		TLSClientConfig:   &tls.Config{InsecureSkipVerify: true},
+	}
 	defer transport.CloseIdleConnections()
-	c := http.Client{Timeout: 3 * time.Second, Transport: transport, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+	c := http.Client{
+		Timeout:       3 * time.Second,
+		Transport:     transport,
+		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
+	}
 	r, err := http.NewRequestWithContext(ctx, http.MethodGet, scheme+"://"+at+path, nil)
 	if err != nil {
 		return 0, err
@@ -122,7 +132,8 @@ func otherPorts(s *lab.Service, proof plan.Proof) []plan.Port {
 	var ports []plan.Port
 	for _, p := range plan.Declare(s).Ports {
 		p.Address = "" // all lead to the same place
-		if p.Protocol == "tcp" && p.Container != proof.Port && p.Container != proof.PagePort && !slices.Contains(ports, p) {
+		if p.Protocol == "tcp" && p.Container != proof.Port && p.Container != proof.PagePort &&
+			!slices.Contains(ports, p) {
 			ports = append(ports, p)
 		}
 	}

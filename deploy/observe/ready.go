@@ -20,11 +20,13 @@ const Steady = 10 * time.Second
 // be started again.
 func CompletedJob(c engine.State) bool {
 	policy := c.Labels[plan.LabelRestart]
-	return !c.Running && c.Status == "exited" && c.ExitCode == 0 && (policy == "no" || strings.HasPrefix(policy, "on-failure"))
+	return !c.Running && c.Status == "exited" && c.ExitCode == 0 &&
+		(policy == "no" || strings.HasPrefix(policy, "on-failure"))
 }
 
 // Ready reports whether a running container is ready now, and how that was seen.
-func (o *Observer) Ready(ctx context.Context, c engine.State, proof plan.Proof, log <-chan struct{}, since time.Time) (bool, string) {
+func (o *Observer) Ready(ctx context.Context, c engine.State, proof plan.Proof, log <-chan struct{},
+	since time.Time) (bool, string) {
 	switch {
 	case proof.Log != "":
 		select {
@@ -67,7 +69,8 @@ func (o *Observer) Ready(ctx context.Context, c engine.State, proof plan.Proof, 
 // NotReady says what was waited for, and what was seen instead, if that is known.
 func NotReady(p plan.Proof, seen string) string {
 	if p.HTTP != "" && p.Log == "" && p.Command == nil && !p.Image && !p.Done {
-		return fmt.Sprintf("port %d %s %s; expected %d-%d", p.Port, p.HTTP, cmp.Or(seen, "gave no answer"), p.StatusFirst, p.StatusLast)
+		return fmt.Sprintf("port %d %s %s; expected %d-%d",
+			p.Port, p.HTTP, cmp.Or(seen, "gave no answer"), p.StatusFirst, p.StatusLast)
 	}
 	what := "it was not up for 10 s without a restart"
 	switch {

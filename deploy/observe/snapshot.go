@@ -55,7 +55,8 @@ func (o *Observer) Plan(ctx context.Context, stack *lab.Stack) (plan.Stack, erro
 
 // askRegistries finds out which images that are fetched at each deploy have moved since, without fetching
 // them: in a plan they count as what they will be. It returns those of which nobody could say.
-func (o *Observer) askRegistries(ctx context.Context, stack *lab.Stack, images map[string]survey.Image) (unasked []string) {
+func (o *Observer) askRegistries(ctx context.Context, stack *lab.Stack,
+	images map[string]survey.Image) (unasked []string) {
 	for _, s := range stack.Services {
 		reference := s.Image.Text
 		here, known := images[reference]
@@ -66,7 +67,8 @@ func (o *Observer) askRegistries(ctx context.Context, stack *lab.Stack, images m
 		switch {
 		case err != nil:
 			unasked = append(unasked, reference)
-		case digest != here.ID && !slices.ContainsFunc(here.Digests, func(d string) bool { return strings.HasSuffix(d, "@"+digest) }):
+		case digest != here.ID &&
+			!slices.ContainsFunc(here.Digests, func(d string) bool { return strings.HasSuffix(d, "@"+digest) }):
 			here.ID = digest
 			images[reference] = here
 		}
@@ -160,7 +162,8 @@ func (o *Observer) PlanFrom(stack *lab.Stack, seen Snapshot) (plan.Stack, error)
 		}
 		found.Running = append(found.Running, plan.Running{
 			Done: CompletedJob(c), ImageUnknown: !known,
-			ID: c.ID, Name: c.Name, Service: service, Digest: c.Labels[plan.LabelDigest], Salt: c.Labels[plan.LabelSalt],
+			ID: c.ID, Name: c.Name, Service: service, Digest: c.Labels[plan.LabelDigest],
+			Salt:    c.Labels[plan.LabelSalt],
 			ImageID: c.ImageID, Up: c.Running, Container: engine.WithoutImage(c.Container, image, declared),
 		})
 	}
@@ -185,7 +188,9 @@ func IsLock(c engine.State) bool {
 func unknownIdentity(stack *lab.Stack) string {
 	for _, s := range stack.Services {
 		if s.RunAs != nil && !s.RunAs.Known {
-			return fmt.Sprintf("%s runs as %s, and the accounts of %s could not be looked up: declare UID:GID", s.FullName(), s.RunAs.Name, stack.Host.Name)
+			return fmt.Sprintf(
+				"%s runs as %s, and the accounts of %s could not be looked up: declare UID:GID",
+				s.FullName(), s.RunAs.Name, stack.Host.Name)
 		}
 	}
 	return ""

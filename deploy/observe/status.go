@@ -99,7 +99,8 @@ func (o *Observer) Status(ctx context.Context, name string, declared *lab.Stack)
 
 // declaredAndRunning returns the containers of a stack, and which of its services are not as they are
 // declared, field by field: somebody may have made one again by hand, with all our labels.
-func (o *Observer) declaredAndRunning(ctx context.Context, name string, declared *lab.Stack) ([]engine.State, map[string]bool, error) {
+func (o *Observer) declaredAndRunning(ctx context.Context, name string,
+	declared *lab.Stack) ([]engine.State, map[string]bool, error) {
 	if declared == nil {
 		containers, err := o.Containers(ctx, name)
 		return containers, nil, err

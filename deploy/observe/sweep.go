@@ -58,7 +58,14 @@ func (o *Observer) Sweepable(ctx context.Context, known Remembered) ([]Sweepable
 			return nil, err
 		}
 		if o.Engine.Nameable(image, was.Reference) {
-			all = append(all, Sweepable{Host: o.Host, Kind: SweepImage, Name: id, About: was.About, Bytes: image.Size, Reference: was.Reference})
+			all = append(all, Sweepable{
+				Host:      o.Host,
+				Kind:      SweepImage,
+				Name:      id,
+				About:     was.About,
+				Bytes:     image.Size,
+				Reference: was.Reference,
+			})
 		}
 	}
 	volumes, err := o.Engine.UnusedVolumes(ctx, o.Lab)
@@ -67,13 +74,21 @@ func (o *Observer) Sweepable(ctx context.Context, known Remembered) ([]Sweepable
 	}
 	for name, size := range volumes {
 		stack, _, _ := strings.Cut(name, ".")
-		all = append(all, Sweepable{Host: o.Host, Kind: SweepVolume, Name: name, About: "left by " + stack, Bytes: size})
+		all = append(all, Sweepable{
+			Host:  o.Host,
+			Kind:  SweepVolume,
+			Name:  name,
+			About: "left by " + stack,
+			Bytes: size,
+		})
 	}
 	containers, err := o.Engine.Containers(ctx, o.Lab, "")
 	if err != nil {
 		return nil, err
 	}
-	atWork := slices.ContainsFunc(containers, func(c engine.State) bool { return c.Labels[plan.LabelService] == "" })
+	atWork := slices.ContainsFunc(containers, func(c engine.State) bool {
+		return c.Labels[plan.LabelService] == ""
+	})
 	networks, err := o.Engine.Networks(ctx, o.Lab)
 	if err != nil {
 		return nil, err
@@ -81,10 +96,17 @@ func (o *Observer) Sweepable(ctx context.Context, known Remembered) ([]Sweepable
 	for _, n := range networks {
 		on := slices.ContainsFunc(containers, func(c engine.State) bool { return OnNetwork(c, n.Name) })
 		if !on && !atWork {
-			all = append(all, Sweepable{Host: o.Host, Kind: SweepNetwork, Name: n.Name, About: "no containers on it"})
+			all = append(all, Sweepable{
+				Host:  o.Host,
+				Kind:  SweepNetwork,
+				Name:  n.Name,
+				About: "no containers on it",
+			})
 		}
 	}
-	slices.SortFunc(all, func(a, b Sweepable) int { return strings.Compare(a.Kind+a.About+a.Name, b.Kind+b.About+b.Name) })
+	slices.SortFunc(all, func(a, b Sweepable) int {
+		return strings.Compare(a.Kind+a.About+a.Name, b.Kind+b.About+b.Name)
+	})
 	return all, nil
 }
 

@@ -64,7 +64,8 @@ func (o *Observer) Prove(ctx context.Context, st *lab.Stack, wires []wiring.Conn
 }
 
 // proveNow looks at one service.
-func (o *Observer) proveNow(ctx context.Context, s *lab.Service, containers []engine.State, wires []wiring.Connection) []Proven {
+func (o *Observer) proveNow(ctx context.Context, s *lab.Service, containers []engine.State,
+	wires []wiring.Connection) []Proven {
 	about := func(what, target string) Proven {
 		return Proven{Host: o.Host, Stack: s.Stack.Name, Service: s.Name, What: what, Target: target}
 	}
@@ -121,13 +122,15 @@ func (o *Observer) said(ctx context.Context, c engine.State, pattern string) boo
 	re, err := regexp.Compile(pattern)
 	found := false
 	if err == nil {
-		o.Engine.Log(ctx, c.ID, c.Started.Add(-time.Second), false, 0, func(line string) { found = found || re.MatchString(line) })
+		o.Engine.Log(ctx, c.ID, c.Started.Add(-time.Second), false, 0,
+			func(line string) { found = found || re.MatchString(line) })
 	}
 	return found
 }
 
 // pageNow asks for the page of a service, on the host and then by its link.
-func (o *Observer) pageNow(ctx context.Context, s *lab.Service, c engine.State, about func(what, target string) Proven) Proven {
+func (o *Observer) pageNow(ctx context.Context, s *lab.Service, c engine.State,
+	about func(what, target string) Proven) Proven {
 	v := about(ProofPage, strconv.Itoa(s.Page.Port)+s.Page.Path)
 	v.Detail = "it does not answer"
 	for _, at := range o.DialPlaces(ctx, c, s.Page.Port) {

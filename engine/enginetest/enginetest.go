@@ -132,7 +132,8 @@ func StartStandIn(t testing.TB, o standin.Options) (*standin.Server, string) {
 		require.NoError(t, err)
 		o.Catalogue = c
 	}
-	dir, err := os.MkdirTemp("", "lantern") // the path of a socket has at most 107 bytes, those of t.TempDir are long
+	// the path of a socket has at most 107 bytes, those of t.TempDir are long
+	dir, err := os.MkdirTemp("", "lantern")
 	require.NoError(t, err)
 	s, err := standin.Start(filepath.Join(dir, "engine.sock"), o)
 	require.NoError(t, err)
@@ -144,7 +145,10 @@ func StartStandIn(t testing.TB, o standin.Options) (*standin.Server, string) {
 }
 
 // reals are the real engines, and where the environment says that they are.
-var reals = []struct{ name, variable string }{{"dockerd", "LANTERN_TEST_DOCKERD"}, {"podman", "LANTERN_TEST_PODMAN"}}
+var reals = []struct{ name, variable string }{
+	{"dockerd", "LANTERN_TEST_DOCKERD"},
+	{"podman", "LANTERN_TEST_PODMAN"},
+}
 
 // real returns a real engine with the images of the tests. One that is not there is skipped with the reason.
 func real(t testing.TB, name, variable string) Target {
@@ -214,7 +218,8 @@ func buildImages() (map[name.Tag]v1.Image, error) {
 	}
 	defer os.RemoveAll(dir)
 	program := filepath.Join(dir, "probe")
-	build := exec.Command("go", "build", "-ldflags", "-s -w", "-o", program, "proudlantern.example/lantern/engine/enginetest/probe")
+	build := exec.Command("go", "build", "-ldflags", "-s -w", "-o", program,
+		"proudlantern.example/lantern/engine/enginetest/probe")
 	build.Env = append(os.Environ(), "CGO_ENABLED=0")
 	build.Stderr = os.Stderr
 	if err := build.Run(); err != nil {
@@ -266,7 +271,8 @@ func archive(program []byte) (io.ReadCloser, error) {
 		return &tar.Header{Name: name, Linkname: to, Typeflag: tar.TypeSymlink}
 	}
 	for _, h := range []*tar.Header{
-		{Name: "probe", Mode: 0o755, Size: int64(len(program))}, {Name: "notes", Mode: 0o644}, {Name: "data/", Mode: 0o777, Typeflag: tar.TypeDir},
+		{Name: "probe", Mode: 0o755, Size: int64(len(program))}, {Name: "notes", Mode: 0o644},
+		{Name: "data/", Mode: 0o777, Typeflag: tar.TypeDir},
 		link("bin", "/"), link("link", "probe"), link("tool", "/tools/lens"),
 	} {
 		if err := w.WriteHeader(h); err != nil {

@@ -50,8 +50,10 @@ func StartDockerd(t testing.TB, disk int64) *Private {
 		require.NoError(t, syscall.Mount("tmpfs", data, "tmpfs", 0, fmt.Sprintf("size=%d", disk)))
 	}
 	d.command = []string{
-		"dockerd", "-H", d.Address, "--data-root", data, "--exec-root", d.dir + "/exec", "--pidfile", d.dir + "/pid", "--containerd", "",
-		"--bridge", "none", "--iptables=false", "--ip6tables=false", "--default-address-pool", "base=198.18.128.0/18,size=26",
+		"dockerd", "-H", d.Address, "--data-root", data, "--exec-root", d.dir + "/exec", "--pidfile",
+		d.dir + "/pid", "--containerd", "",
+		"--bridge", "none", "--iptables=false", "--ip6tables=false", "--default-address-pool",
+		"base=198.18.128.0/18,size=26",
 	}
 	d.begin(d.forget)
 	return d

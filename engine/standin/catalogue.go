@@ -28,15 +28,16 @@ type Image struct {
 	Env        map[string]string `toml:"env"`
 	Layers     []int64           `toml:"layers"` // sizes in bytes, for pulls
 	ReadyAfter Duration          `toml:"ready-after"`
-	Page       map[string]string `toml:"page"`      // by container port; before ready-after they answer 503
-	PagePort   string            `toml:"page-port"` // a variable that says on which port it has its page, where it is set
-	Echo       bool              `toml:"echo"`      // pages tell user and environment instead, as JSON
-	Log        []string          `toml:"log"`       // said when it starts; the last line when it is ready
-	Programs   []string          `toml:"programs"`  // that can be run inside; they end with 0 once it is ready, else with 1
-	Check      []string          `toml:"check"`     // the image's own check
-	Exits      *int              `toml:"exits"`
-	ExitsAfter Duration          `toml:"exits-after"`
-	NeverReady bool              `toml:"never-ready"`
+	Page       map[string]string `toml:"page"` // by container port; before ready-after they answer 503
+	// a variable that says on which port it has its page, where it is set
+	PagePort   string   `toml:"page-port"`
+	Echo       bool     `toml:"echo"`     // pages tell user and environment instead, as JSON
+	Log        []string `toml:"log"`      // said when it starts; the last line when it is ready
+	Programs   []string `toml:"programs"` // that can be run inside; they end with 0 once it is ready, else with 1
+	Check      []string `toml:"check"`    // the image's own check
+	Exits      *int     `toml:"exits"`
+	ExitsAfter Duration `toml:"exits-after"`
+	NeverReady bool     `toml:"never-ready"`
 }
 
 // Duration is a time.Duration that reads "300ms".

@@ -97,7 +97,9 @@ func (s *Server) create(r *http.Request) (int, any, error) {
 	}
 	for _, m := range ask.HostConfig.Mounts {
 		if m.Type == "bind" && !s.exists(m.Source) {
-			return 400, nil, fmt.Errorf("invalid mount config for type %q: bind source path does not exist: %s", m.Type, m.Source)
+			return 400, nil,
+				fmt.Errorf("invalid mount config for type %q: bind source path does not exist: %s",
+					m.Type, m.Source)
 		}
 	}
 	mode := string(ask.HostConfig.NetworkMode)
@@ -108,7 +110,8 @@ func (s *Server) create(r *http.Request) (int, any, error) {
 	s.addVolumes(ask.HostConfig)
 	s.made++
 	b := &simulatedContainer{
-		id: newID(), name: name, server: s, created: time.Now(), image: image, imageID: image.id(reference), config: ask.Config, host: ask.HostConfig,
+		id: newID(), name: name, server: s, created: time.Now(), image: image, imageID: image.id(reference),
+		config: ask.Config, host: ask.HostConfig,
 		network: mode, networks: map[string]*network.EndpointSettings{}, changed: make(chan struct{}),
 		address: netip.AddrFrom4([4]byte{127, s.base, byte(s.made >> 8), byte(s.made)}),
 	}
@@ -211,7 +214,13 @@ func (b *simulatedContainer) begin() error {
 	b.generated++
 	generation := b.generated
 	b.run = r
-	b.state = container.State{Status: "running", Running: true, Pid: os.Getpid(), StartedAt: time.Now().UTC().Format(time.RFC3339Nano), FinishedAt: b.state.FinishedAt}
+	b.state = container.State{
+		Status:     "running",
+		Running:    true,
+		Pid:        os.Getpid(),
+		StartedAt:  time.Now().UTC().Format(time.RFC3339Nano),
+		FinishedAt: b.state.FinishedAt,
+	}
 	last := len(b.image.Log) - 1
 	for i, text := range b.image.Log {
 		if i < last || b.image.NeverReady && b.image.Exits == nil {
@@ -306,7 +315,9 @@ func (b *simulatedContainer) pagePort(port string) string {
 }
 
 func (b *simulatedContainer) portError(network, address string) error {
-	return fmt.Errorf("driver failed programming external connectivity on endpoint %s (%s): Error starting userland proxy: listen %s %s: bind: address already in use", b.name, b.id, network, address)
+	return fmt.Errorf(
+		"driver failed programming external connectivity on endpoint %s (%s): Error starting userland "+
+			"proxy: listen %s %s: bind: address already in use", b.name, b.id, network, address)
 }
 
 // serve answers on a container port: with its page when it has one, else by accepting connections.
@@ -369,7 +380,8 @@ func (b *simulatedContainer) end(code int) {
 func (b *simulatedContainer) maybeRestart() {
 	p := b.host.RestartPolicy
 	again := p.Name == "always" || p.Name == "unless-stopped" && !b.byHand ||
-		p.Name == "on-failure" && b.state.ExitCode != 0 && (p.MaximumRetryCount == 0 || b.restarts < p.MaximumRetryCount)
+		p.Name == "on-failure" && b.state.ExitCode != 0 &&
+			(p.MaximumRetryCount == 0 || b.restarts < p.MaximumRetryCount)
 	if !again {
 		return
 	}
@@ -510,8 +522,10 @@ func (b *simulatedContainer) inspect() container.InspectResponse {
 	defer b.mu.Unlock()
 	state, host := b.state, *b.host
 	answer := container.InspectResponse{
-		ID: b.id, Path: b.program(), Name: "/" + name, Created: b.created.UTC().Format(time.RFC3339Nano), State: &state, Image: b.imageID, RestartCount: b.restarts,
-		Mounts: slices.Clone(b.unnamed), HostConfig: &host, Config: b.config, NetworkSettings: &container.NetworkSettings{Networks: map[string]*network.EndpointSettings{}},
+		ID: b.id, Path: b.program(), Name: "/" + name, Created: b.created.UTC().Format(time.RFC3339Nano),
+		State: &state, Image: b.imageID, RestartCount: b.restarts,
+		Mounts: slices.Clone(b.unnamed), HostConfig: &host, Config: b.config,
+		NetworkSettings: &container.NetworkSettings{Networks: map[string]*network.EndpointSettings{}},
 	}
 	for _, m := range host.Mounts {
 		point := container.MountPoint{Type: m.Type, Source: m.Source, Destination: m.Target, RW: !m.ReadOnly}
@@ -541,7 +555,8 @@ func (b *simulatedContainer) summary() (container.Summary, bool) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	sum := container.Summary{
-		ID: b.id, Names: []string{"/" + b.name}, Image: b.config.Image, ImageID: b.imageID, Labels: b.config.Labels, State: b.state.Status, Created: b.created.Unix(),
+		ID: b.id, Names: []string{"/" + b.name}, Image: b.config.Image, ImageID: b.imageID,
+		Labels: b.config.Labels, State: b.state.Status, Created: b.created.Unix(),
 		NetworkSettings: &container.NetworkSettingsSummary{Networks: map[string]*network.EndpointSettings{}},
 	}
 	for n := range b.networks {
@@ -555,7 +570,12 @@ func (b *simulatedContainer) summary() (container.Summary, bool) {
 				if !address.IsValid() {
 					address = netip.IPv4Unspecified()
 				}
-				sum.Ports = append(sum.Ports, container.PortSummary{IP: address, PrivatePort: port.Num(), PublicPort: uint16(public), Type: string(port.Proto())})
+				sum.Ports = append(sum.Ports, container.PortSummary{
+					IP:          address,
+					PrivatePort: port.Num(),
+					PublicPort:  uint16(public),
+					Type:        string(port.Proto()),
+				})
 			}
 		}
 	}

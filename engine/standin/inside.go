@@ -70,11 +70,14 @@ func (s *Server) startCommand(w http.ResponseWriter, r *http.Request) {
 	defer conn.Close()
 	text := strings.Join(c.words, " ") + ": not ready yet"
 	if !c.exists {
-		text = fmt.Sprintf("OCI runtime exec failed: exec failed: exec: %q: executable file not found", strings.Join(c.words[:min(1, len(c.words))], ""))
+		text = fmt.Sprintf("OCI runtime exec failed: exec failed: exec: %q: executable file not found",
+			strings.Join(c.words[:min(1, len(c.words))], ""))
 	} else if c.code == 0 {
 		text = "ready"
 	}
-	fmt.Fprint(buffer, "HTTP/1.1 101 UPGRADED\r\nContent-Type: application/vnd.docker.multiplexed-stream\r\nConnection: Upgrade\r\nUpgrade: tcp\r\n\r\n")
+	fmt.Fprint(buffer,
+		"HTTP/1.1 101 UPGRADED\r\nContent-Type: application/vnd.docker.multiplexed-stream\r\n"+
+			"Connection: Upgrade\r\nUpgrade: tcp\r\n\r\n")
 	writeFrame(buffer, text)
 	buffer.Flush()
 }
@@ -86,7 +89,8 @@ func (s *Server) inspectCommand(r *http.Request) (int, any, error) {
 	if c == nil {
 		return 404, nil, errors.New("No such exec instance")
 	}
-	return 200, map[string]any{"ID": r.PathValue("id"), "ContainerID": c.box.id, "Running": false, "ExitCode": c.code}, nil
+	return 200,
+		map[string]any{"ID": r.PathValue("id"), "ContainerID": c.box.id, "Running": false, "ExitCode": c.code}, nil
 }
 
 // putArchive makes the folders of an archive below what a container mounts: on the machine that is stood in
@@ -123,7 +127,10 @@ func (s *Server) putArchive(b *simulatedContainer, r *http.Request) (int, any, e
 // are root's.
 func (s *Server) getArchive(w http.ResponseWriter, r *http.Request) {
 	b, place := s.find(r.PathValue("id")), path.Clean(r.URL.Query().Get("path"))
-	if b == nil || !slices.ContainsFunc(b.inspect().Mounts, func(m container.MountPoint) bool { return m.Type == "volume" && m.Destination == place }) {
+	if b == nil ||
+		!slices.ContainsFunc(b.inspect().Mounts, func(m container.MountPoint) bool {
+			return m.Type == "volume" && m.Destination == place
+		}) {
 		http.Error(w, `{"message":"Could not find the file in the container"}`, http.StatusNotFound)
 		return
 	}
@@ -157,7 +164,14 @@ func (s *Server) makeFolder(name string, h *tar.Header) error {
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	made := survey.Path{Path: name, Real: name, Kind: survey.Folder, UID: survey.ID(h.Uid), GID: survey.ID(h.Gid), Mode: fmt.Sprintf("%04o", h.Mode)}
+	made := survey.Path{
+		Path: name,
+		Real: name,
+		Kind: survey.Folder,
+		UID:  survey.ID(h.Uid),
+		GID:  survey.ID(h.Gid),
+		Mode: fmt.Sprintf("%04o", h.Mode),
+	}
 	i := slices.IndexFunc(m.Paths, func(p survey.Path) bool { return p.Path == name })
 	switch {
 	case i < 0:

@@ -39,12 +39,21 @@ func (s *Server) createNetwork(r *http.Request) (int, any, error) {
 	if s.networks[ask.Name] != nil {
 		return 409, nil, fmt.Errorf("network with name %s already exists", ask.Name)
 	}
-	n := &network.Network{Name: ask.Name, ID: newID(), Driver: "bridge", Labels: ask.Labels, Created: time.Now(), Internal: ask.Internal}
+	n := &network.Network{
+		Name:     ask.Name,
+		ID:       newID(),
+		Driver:   "bridge",
+		Labels:   ask.Labels,
+		Created:  time.Now(),
+		Internal: ask.Internal,
+	}
 	if ask.IPAM != nil {
 		n.IPAM = *ask.IPAM
 		for _, o := range s.networks {
 			if slices.ContainsFunc(o.IPAM.Config, func(a network.IPAMConfig) bool {
-				return slices.ContainsFunc(n.IPAM.Config, func(b network.IPAMConfig) bool { return overlap(a.Subnet, b.Subnet) })
+				return slices.ContainsFunc(n.IPAM.Config, func(b network.IPAMConfig) bool {
+					return overlap(a.Subnet, b.Subnet)
+				})
 			}) {
 				return 403, nil, fmt.Errorf("Pool overlaps with other one on this address space")
 			}
@@ -73,7 +82,9 @@ func (s *Server) removeNetwork(r *http.Request) (int, any, error) {
 		used := b.state.Running && b.networks[name] != nil
 		b.mu.Unlock()
 		if used { // a member that does not run does not count
-			return 403, nil, fmt.Errorf("error while removing network: network %s id %s has active endpoints", name, s.networks[name].ID)
+			return 403, nil,
+				fmt.Errorf("error while removing network: network %s id %s has active endpoints",
+					name, s.networks[name].ID)
 		}
 	}
 	delete(s.networks, name)
@@ -145,7 +156,13 @@ func (s *Server) createVolume(r *http.Request) (int, any, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if s.volumes[ask.Name] == nil {
-		s.volumes[ask.Name] = &volume.Volume{Name: ask.Name, Driver: ask.Driver, Labels: ask.Labels, Options: ask.DriverOpts, Scope: "local"}
+		s.volumes[ask.Name] = &volume.Volume{
+			Name:    ask.Name,
+			Driver:  ask.Driver,
+			Labels:  ask.Labels,
+			Options: ask.DriverOpts,
+			Scope:   "local",
+		}
 	}
 	return 201, *s.volumes[ask.Name], nil
 }

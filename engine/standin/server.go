@@ -87,7 +87,8 @@ func Start(socket string, o Options) (*Server, error) {
 		o.Platform = "linux/" + runtime.GOARCH
 	}
 	s := &Server{
-		options: o, containers: map[string]*simulatedContainer{}, networks: map[string]*network.Network{}, volumes: map[string]*volume.Volume{}, commands: map[string]*command{}, present: map[string]bool{},
+		options: o, containers: map[string]*simulatedContainer{}, networks: map[string]*network.Network{},
+		volumes: map[string]*volume.Volume{}, commands: map[string]*command{}, present: map[string]bool{},
 	}
 	for reference, i := range o.Catalogue.Image {
 		s.present[reference] = i.Present
@@ -135,7 +136,8 @@ func (s *Server) Restart(newestFirst bool) {
 		if newestFirst {
 			age = -age
 		}
-		return cmp.Or(cmp.Compare(strings.Count(a.network, "container:"), strings.Count(b.network, "container:")), age)
+		return cmp.Or(cmp.Compare(strings.Count(a.network, "container:"),
+			strings.Count(b.network, "container:")), age)
 	})
 	again := map[*simulatedContainer]bool{}
 	for _, b := range boxes {
@@ -198,9 +200,11 @@ func (s *Server) routes() http.Handler {
 	handle("GET /info", s.info)
 	handle("GET /containers/json", s.list)
 	handle("POST /containers/create", s.create)
-	handle("GET /containers/{id}/json", s.withBox(func(b *simulatedContainer, r *http.Request) (int, any, error) { return 200, b.inspect(), nil }))
+	handle("GET /containers/{id}/json",
+		s.withBox(func(b *simulatedContainer, r *http.Request) (int, any, error) { return 200, b.inspect(), nil }))
 	handle("POST /containers/{id}/start", s.withBox(s.start))
-	handle("POST /containers/{id}/stop", s.withBox(func(b *simulatedContainer, r *http.Request) (int, any, error) { return b.stop() }))
+	handle("POST /containers/{id}/stop",
+		s.withBox(func(b *simulatedContainer, r *http.Request) (int, any, error) { return b.stop() }))
 	handle("POST /containers/{id}/rename", s.withBox(s.rename))
 	handle("POST /containers/{id}/update", s.withBox(update))
 	handle("DELETE /containers/{id}", s.withBox(s.remove))
@@ -282,7 +286,14 @@ func (s *Server) version(*http.Request) (int, any, error) {
 
 func (s *Server) info(*http.Request) (int, any, error) {
 	system1, arch, _ := strings.Cut(s.options.Platform, "/")
-	i := system.Info{Name: "stand-in", OSType: system1, Architecture: arch, NCPU: runtime.NumCPU(), DockerRootDir: "/var/lib/stand-in", MemTotal: 8 << 30}
+	i := system.Info{
+		Name:          "stand-in",
+		OSType:        system1,
+		Architecture:  arch,
+		NCPU:          runtime.NumCPU(),
+		DockerRootDir: "/var/lib/stand-in",
+		MemTotal:      8 << 30,
+	}
 	if m := s.options.Machine; m != nil {
 		i.NCPU, i.MemTotal = max(m.CPUs, 1), m.Memory
 	}
@@ -306,7 +317,12 @@ func (s *Server) inspectImage(r *http.Request) (int, any, error) {
 		platform = s.options.Platform
 	}
 	system, arch, _ := strings.Cut(platform, "/")
-	answer := image.InspectResponse{ID: i.id(reference), RepoTags: []string{reference}, Os: system, Architecture: arch}
+	answer := image.InspectResponse{
+		ID:           i.id(reference),
+		RepoTags:     []string{reference},
+		Os:           system,
+		Architecture: arch,
+	}
 	answer.Config = &dockerspec.DockerOCIImageConfig{}
 	if i.Check != nil {
 		answer.Config.Healthcheck = &dockerspec.HealthcheckConfig{Test: append([]string{"CMD"}, i.Check...)}
@@ -353,7 +369,10 @@ func (s *Server) removeImage(r *http.Request) (int, any, error) {
 	}
 	for _, b := range s.containers {
 		if b.imageID == i.id(reference) && b.running() {
-			return 409, nil, fmt.Errorf("conflict: unable to delete %s (cannot be forced) - image is being used by running container %s", reference, b.id[:12])
+			return 409, nil,
+				fmt.Errorf(
+					"conflict: unable to delete %s (cannot be forced) - image is being used "+
+						"by running container %s", reference, b.id[:12])
 		}
 	}
 	s.present[reference] = false
@@ -386,7 +405,9 @@ func (s *Server) pull(w http.ResponseWriter, r *http.Request) {
 	if !ok {
 		w.Header().Set("Content-Type", "application/json")
 		w.WriteHeader(500)
-		json.NewEncoder(w).Encode(map[string]string{"message": fmt.Sprintf("manifest for %s not found: manifest unknown: manifest unknown", reference)})
+		json.NewEncoder(w).Encode(map[string]string{
+			"message": fmt.Sprintf("manifest for %s not found: manifest unknown: manifest unknown", reference),
+		})
 		return
 	}
 	w.Header().Set("Content-Type", "application/json")
@@ -410,7 +431,11 @@ func (s *Server) pull(w http.ResponseWriter, r *http.Request) {
 				return
 			case <-time.After(time.Duration(size / parts * int64(time.Second) / s.options.PullSpeed)):
 			}
-			say(jsonstream.Message{ID: layer, Status: "Downloading", Progress: &jsonstream.Progress{Current: size * p / parts, Total: size}})
+			say(jsonstream.Message{
+				ID:       layer,
+				Status:   "Downloading",
+				Progress: &jsonstream.Progress{Current: size * p / parts, Total: size},
+			})
 		}
 		say(jsonstream.Message{ID: layer, Status: "Pull complete"})
 	}
@@ -421,7 +446,8 @@ func (s *Server) pull(w http.ResponseWriter, r *http.Request) {
 }
 
 // withBox finds the container of a request by id, start of an id, or name.
-func (s *Server) withBox(f func(*simulatedContainer, *http.Request) (int, any, error)) func(*http.Request) (int, any, error) {
+func (s *Server) withBox(f func(*simulatedContainer,
+	*http.Request) (int, any, error)) func(*http.Request) (int, any, error) {
 	return func(r *http.Request) (int, any, error) {
 		b := s.find(r.PathValue("id"))
 		if b == nil {
@@ -507,13 +533,18 @@ func (s *Server) named(name string) *simulatedContainer {
 }
 
 func conflict(name, id string) error {
-	return fmt.Errorf("Conflict. The container name %q is already in use by container %q. You have to remove (or rename) that container to be able to reuse that name.", "/"+name, id)
+	return fmt.Errorf(
+		"Conflict. The container name %q is already in use by container %q. You have to remove (or rename) "+
+			"that container to be able to reuse that name.", "/"+name, id)
 }
 
 func (s *Server) remove(b *simulatedContainer, r *http.Request) (int, any, error) {
 	if b.running() {
 		if force, _ := strconv.ParseBool(r.URL.Query().Get("force")); !force {
-			return 409, nil, fmt.Errorf("You cannot remove a running container %s. Stop the container before attempting removal or force remove", b.id)
+			return 409, nil,
+				fmt.Errorf(
+					"You cannot remove a running container %s. Stop the container before attempting "+
+						"removal or force remove", b.id)
 		}
 		b.kill(137)
 	}

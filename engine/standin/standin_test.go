@@ -51,7 +51,8 @@ func (a *api) call(method, path, body string) (int, string) {
 
 func (a *api) create(name, image string, host string) string {
 	a.t.Helper()
-	status, body := a.call("POST", "/containers/create?name="+name, `{"Image": "`+image+`", "HostConfig": `+host+`}`)
+	status, body := a.call("POST", "/containers/create?name="+name,
+		`{"Image": "`+image+`", "HostConfig": `+host+`}`)
 	require.Equal(a.t, 201, status, body)
 	var made struct{ ID string }
 	require.NoError(a.t, json.Unmarshal([]byte(body), &made))
@@ -86,10 +87,14 @@ func TestAnswers(t *testing.T) {
 		status             int
 		says               string
 	}{
-		{"POST", "/containers/create?name=a", `{"Image": "` + enginetest.Page + `"}`, 409, `Conflict. The container name \"/a\" is already in use by container`},
+		{"POST", "/containers/create?name=a", `{"Image": "` + enginetest.Page + `"}`, 409,
+			`Conflict. The container name \"/a\" is already in use by container`},
 		{"POST", "/containers/create?name=c", `{"Image": "nobody"}`, 404, "No such image: nobody"},
 		{"POST", "/containers/create?name=c", `{`, 400, ""},
-		{"POST", "/containers/create?name=c", `{"Image": "` + enginetest.Page + `", "HostConfig": {"Mounts": [{"Type": "bind", "Source": "/nobody/made/it"}]}}`, 400, "bind source path does not exist: /nobody/made/it"},
+		{"POST", "/containers/create?name=c",
+			`{"Image": "` + enginetest.Page +
+				`", "HostConfig": {"Mounts": [{"Type": "bind", "Source": "/nobody/made/it"}]}}`, 400,
+			"bind source path does not exist: /nobody/made/it"},
 		{"POST", "/containers/b/rename?name=a", "", 409, "Conflict"},
 		{"GET", "/containers/c/json", "", 404, "No such container: c"},
 		{"GET", "/containers/c/logs?stdout=1", "", 404, "No such container: c"},
@@ -121,12 +126,14 @@ func TestRestarts(t *testing.T) {
 	a := start(t, standin.Options{})
 	ids := map[string]string{}
 	for _, policy := range []string{"no", "always", "unless-stopped", "on-failure"} {
-		ids[policy] = a.create(policy, enginetest.Exits, `{"RestartPolicy": {"Name": "`+policy+`", "MaximumRetryCount": 1}}`)
+		ids[policy] = a.create(policy, enginetest.Exits,
+			`{"RestartPolicy": {"Name": "`+policy+`", "MaximumRetryCount": 1}}`)
 		status, _ := a.call("POST", "/containers/"+policy+"/start", "")
 		require.Equal(t, 204, status)
 	}
 	require.Eventually(t, func() bool {
-		return a.inspect("always").RestartCount > 1 && a.inspect("unless-stopped").RestartCount > 1 && a.inspect("on-failure").State.Status == "exited"
+		return a.inspect("always").RestartCount > 1 && a.inspect("unless-stopped").RestartCount > 1 &&
+			a.inspect("on-failure").State.Status == "exited"
 	}, 10*time.Second, 20*time.Millisecond)
 	assert.Equal(t, 1, a.inspect("on-failure").RestartCount)
 	no := a.inspect("no")
@@ -138,14 +145,16 @@ func TestRestarts(t *testing.T) {
 	assert.Equal(t, 204, status)
 	before, other := a.inspect("always").RestartCount, a.inspect("unless-stopped").RestartCount
 	// One that is not stopped tells the time: it is started again and again meanwhile.
-	require.Eventually(t, func() bool { return a.inspect("unless-stopped").RestartCount > other+2 }, 20*time.Second, 20*time.Millisecond)
+	require.Eventually(t, func() bool { return a.inspect("unless-stopped").RestartCount > other+2 },
+		20*time.Second, 20*time.Millisecond)
 	assert.Equal(t, before, a.inspect("always").RestartCount)
 	assert.False(t, a.inspect("always").State.Running)
 }
 
 func TestLists(t *testing.T) {
 	a := start(t, standin.Options{})
-	a.call("POST", "/containers/create?name=a", `{"Image": "`+enginetest.Page+`", "Labels": {"lab": "one", "stack": "mast"}}`)
+	a.call("POST", "/containers/create?name=a",
+		`{"Image": "`+enginetest.Page+`", "Labels": {"lab": "one", "stack": "mast"}}`)
 	a.call("POST", "/containers/create?name=b", `{"Image": "`+enginetest.Page+`", "Labels": {"lab": "two"}}`)
 	a.call("POST", "/containers/b/start", "")
 	for query, want := range map[string]int{
@@ -196,9 +205,22 @@ func TestPull(t *testing.T) {
 
 // With a machine of its own, the stand-in knows its folders and no others.
 func TestMachine(t *testing.T) {
-	a := start(t, standin.Options{Machine: &survey.Survey{Survey: 1, Host: "lamp-room", Memory: 1 << 30, CPUs: 3, Paths: []survey.Path{{Path: "/srv/skerry", Kind: survey.Folder}, {Path: "/srv/gone", Kind: survey.Missing}}}})
+	a := start(t, standin.Options{
+		Machine: &survey.Survey{
+			Survey: 1,
+			Host:   "lamp-room",
+			Memory: 1 << 30,
+			CPUs:   3,
+			Paths: []survey.Path{
+				{Path: "/srv/skerry", Kind: survey.Folder},
+				{Path: "/srv/gone", Kind: survey.Missing},
+			},
+		},
+	})
 	mount := func(path string) int {
-		status, _ := a.call("POST", "/containers/create?name=x"+filepath.Base(path), `{"Image": "`+enginetest.Page+`", "HostConfig": {"Mounts": [{"Type": "bind", "Source": "`+path+`", "Target": "/data"}]}}`)
+		status, _ := a.call("POST", "/containers/create?name=x"+filepath.Base(path),
+			`{"Image": "`+enginetest.Page+`", "HostConfig": {"Mounts": [{"Type": "bind", "Source": "`+path+
+				`", "Target": "/data"}]}}`)
 		return status
 	}
 	assert.Equal(t, []int{201, 400, 400}, []int{mount("/srv/skerry"), mount("/srv/gone"), mount("/etc")})
@@ -211,7 +233,11 @@ func TestMachine(t *testing.T) {
 }
 
 func TestCatalogue(t *testing.T) {
-	for text, says := range map[string]string{"image = 3": "image catalogue", `[image."a"]` + "\nready-after = \"soon\"": "image catalogue", `[image."a"]` + "\nready-after = \"1s\"": ""} {
+	for text, says := range map[string]string{
+		"image = 3": "image catalogue",
+		`[image."a"]` + "\nready-after = \"soon\"": "image catalogue",
+		`[image."a"]` + "\nready-after = \"1s\"":   "",
+	} {
 		_, err := standin.ParseCatalogue([]byte(text))
 		if says == "" {
 			assert.NoError(t, err)

@@ -17,7 +17,9 @@ import (
 func To(folder, socket string, dialed func(address string)) *hostconn.Conn {
 	return &hostconn.Conn{
 		Address: "unix://" + socket, Private: true, Files: files{hostconn.Local, folder},
-		Engine: func(ctx context.Context) (net.Conn, error) { return (&net.Dialer{}).DialContext(ctx, "unix", socket) },
+		Engine: func(ctx context.Context) (net.Conn, error) {
+			return (&net.Dialer{}).DialContext(ctx, "unix", socket)
+		},
 		Port: func(ctx context.Context, address string) (net.Conn, error) {
 			dialed(address)
 			return (&net.Dialer{}).DialContext(ctx, "tcp", address)

@@ -43,10 +43,8 @@ func Despite(rules []string) (func(check.Finding) bool, error) {
 			names = append(names, r.Name)
 		}
 		if !slices.Contains(names, name) {
-			if near := declare.Nearest(name, names); near != "" {
-				return nil, usage("there is no rule %s; %s is one", name, near)
-			}
-			return nil, usage("there is no rule %s (lantern about --all rules lists them)", name)
+			return nil, usage("%s", declare.Unknown("there is no rule "+name, name, names,
+				" (lantern about --all rules lists them)"))
 		}
 	}
 	return func(f check.Finding) bool { return !f.Firm() && slices.Contains(rules, f.Rule) }, nil

@@ -78,7 +78,7 @@ func (w *Workspace) learn(p plan.Stack) {
 		now := secret.Reveal(slices.Concat(s.Container.Settings.Command, s.Container.Settings.Entrypoint))
 		for _, t := range slices.Concat(s.Running.Container.Settings.Command,
 			s.Running.Container.Settings.Entrypoint) {
-			// Which of the words it is, nobody has said; those that are still there are shown in no other way
+			// It is not known which of the words it is; those that are still there are shown in no other way
 			// either.
 			if word := t.Reveal(); t.Secret() && len(word) >= longSecret && !slices.Contains(now, word) {
 				found = append(found, word)

@@ -86,14 +86,11 @@ func (w *Workspace) StacksOf(name, onHost string) ([]*lab.Stack, error) {
 			names = append(names, st.Name)
 		}
 		slices.Sort(names)
-		if near := declare.Nearest(name, names); near != "" {
-			return nil, usage("the lab has no stack %s; %s is one", name, near)
-		}
+		instead := "; it has " + strings.Join(names, ", ")
 		if len(names) == 0 {
-			return nil,
-				usage("the lab has no stack %s; it has none at all: a stack is a folder with a stack.toml", name)
+			instead = "; it has none at all: a stack is a folder with a stack.toml"
 		}
-		return nil, usage("the lab has no stack %s; it has %s", name, strings.Join(names, ", "))
+		return nil, usage("%s", declare.Unknown("the lab has no stack "+name, name, names, instead))
 	}
 	var all []*lab.Stack
 	for _, st := range w.Stacks {

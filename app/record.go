@@ -120,7 +120,7 @@ func (w *Workspace) TextNow(path string) string {
 }
 
 // lastEntry returns the highest number that the logbook knows for a stack. A logbook that cannot be read
-// keeps nobody from deploying.
+// does not stop a deploy.
 func (w *Workspace) lastEntry(stack string) int {
 	last, err := w.Book().Last(stack)
 	if err != nil {

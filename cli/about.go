@@ -136,10 +136,7 @@ func unknownWord(name string) error {
 		}
 	}
 	collect(slices.Concat(declare.LabDocs(), declare.StackDocs()))
-	if near := declare.Nearest(name, words); near != "" {
-		return usage("there is no rule and no key %s; %s is one", name, near)
-	}
-	return usage("there is no rule and no key %s", name)
+	return usage("%s", declare.Unknown("there is no rule and no key "+name, name, words, ""))
 }
 
 func (s *session) schemaCommand() *cli.Command {

@@ -118,7 +118,7 @@ func Run(ctx context.Context, args []string, streams Streams, version string) in
 	return known.code
 }
 
-// exitOf returns how an error ends the run. What nobody has worded is one of the command line.
+// exitOf returns how an error ends the run. An error without words of ours is one of the command line.
 func exitOf(err error) *exit {
 	var known *exit
 	var trouble *app.Error
@@ -161,7 +161,7 @@ func (s *session) hold(held bool) {
 	}
 }
 
-// pipe is a stream that interrupts the run when nobody reads it any more, and takes what is still written
+// pipe is a stream that interrupts the run when its reader is gone, and takes what is still written
 // without an error.
 type pipe struct {
 	io.Writer
@@ -309,10 +309,7 @@ func (s *session) noCommand(c *cli.Command, name string) error {
 	for _, one := range c.Root().Commands {
 		names = append(names, one.Name)
 	}
-	if near := declare.Nearest(name, names); near != "" {
-		return usage("there is no command %s; %s is one", name, near)
-	}
-	return usage("there is no command %s (lantern --help lists them)", name)
+	return usage("%s", declare.Unknown("there is no command "+name, name, names, " (lantern --help lists them)"))
 }
 
 // wrongOption words an option that does not exist or lacks its value.

@@ -43,10 +43,8 @@ func (s *session) envCommand() *cli.Command {
 					for _, v := range st.Services {
 						names = append(names, v.Name)
 					}
-					if near := declare.Nearest(service, names); near != "" {
-						return usage("%s has no service %s; %s is one", name, service, near)
-					}
-					return usage("%s has no service %s; it has %s", name, service, strings.Join(names, ", "))
+					return usage("%s", declare.Unknown(name+" has no service "+service, service, names,
+						"; it has "+strings.Join(names, ", ")))
 				}
 				services = services[:0:0]
 				services = append(services, v)

@@ -17,7 +17,7 @@ import (
 
 // redactor keeps secrets out of everything that is written through it, wherever they come from: a path, an
 // engine's message, the last lines of a container's log. What is known to be a secret is hidden before it
-// gets here; this is for what nobody thought of.
+// gets here; this is for what was overlooked.
 type redactor struct {
 	io.Writer
 	hides *hider

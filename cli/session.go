@@ -118,7 +118,7 @@ func (s *session) sameLab(ctx context.Context, w *app.Workspace, of strangers, s
 // hide takes secrets out of a text.
 func (s *session) hide(text string) string { return s.hides.hide(text) }
 
-// warn says what is wrong and keeps nobody from going on.
+// warn says what is wrong; the command goes on.
 func (s *session) warn(format string, args ...any) {
 	fmt.Fprintln(s.Err, s.paint(s.Err).Look("warning: ")+fmt.Sprintf(format, args...))
 }

@@ -112,7 +112,7 @@ type Deployer struct {
 	Existing []string
 	Self     Self
 	Report   func(Event)
-	// told when a stack is being changed from now on, and when that has ended; nil: nobody wants to know
+	// told when a stack is being changed from now on, and when that has ended; nil: no caller wants to know
 	Hold func(bool)
 	// ReconnectTimeout is how long an engine that has gone in the middle of a deploy is waited for before
 	// what ran before is put back: it may be starting again.
@@ -140,7 +140,7 @@ func (d *Deployer) event(stack, service, step, state, detail string) {
 	})
 }
 
-// holds tells whoever wants to know that a lock is held from now on, or no longer.
+// holds tells the caller, if it wants to know, that a lock is held from now on, or no longer.
 func (d *Deployer) holds(held bool) {
 	if d.Hold != nil {
 		d.Hold(held)
@@ -204,7 +204,7 @@ func (d *Deployer) underLock(ctx context.Context, p plan.Stack, lock *lock) Outc
 	if out.Failure == nil {
 		out.Failure = d.provePages(ctx, p)
 	}
-	// From here on nobody can interrupt: half a commit or half a way back is what must not be left behind.
+	// From here on it cannot be interrupted: half a commit or half a way back must not be left behind.
 	ctx = context.WithoutCancel(ctx)
 	if out.Failure == nil {
 		if err := d.rename(ctx, lock.ID, name+plan.SuffixProven); err != nil {

@@ -29,7 +29,7 @@ const (
 	labelSince = "proudlantern.lock.since"
 	labelUntil = "proudlantern.lock.until"
 	labelWasUp = "proudlantern.lock.was-up" // services that ran when it was taken
-	labelMoves = "proudlantern.lock.moves"  // networks that are made anew, as JSON of []move
+	labelMoves = "proudlantern.lock.moves"  // networks that are made again, as JSON of []move
 	// services that are no longer declared, as JSON of []string: nothing takes their place
 	labelGoes = "proudlantern.lock.goes"
 )
@@ -178,7 +178,7 @@ func (d *Deployer) alive(c engine.State) bool {
 		if syscall.Kill(pid, 0) == syscall.ESRCH {
 			return false
 		}
-		// Of a process that somebody hides (proc(5), hidepid) nobody can tell whether it is that one.
+		// Of a process that the system hides (proc(5), hidepid) it is not known whether it is that one.
 		if since := began(pid); since != "" && c.Labels[labelBegan] != "" {
 			return since == c.Labels[labelBegan]
 		}

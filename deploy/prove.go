@@ -18,7 +18,7 @@ const (
 	// What is waited for is asked for at once, then ever more slowly.
 	probeFirst = 20 * time.Millisecond
 	probeEvery = 250 * time.Millisecond
-	// Whoever waits for longer than a moment is told what for, and the last line of the log.
+	// A user who waits for longer than a moment is told what for, and the last line of the log.
 	tellAfter = time.Second
 	tellEvery = time.Second
 	// lastLines is how much of a failed container's log is shown.

@@ -120,7 +120,7 @@ func (d *Deployer) removeUnused(ctx context.Context, stack string, leaving []eng
 // declared stay: whatever is in them is not lantern's to judge.
 func (d *Deployer) removeMadeVolumes(ctx context.Context, stack string, l *lock) error {
 	if l.ID == "" {
-		return nil // without the lock nobody knows for sure which deploy that was
+		return nil // without the lock it is not sure which deploy that was
 	}
 	volumes, err := d.Engine.Volumes(ctx)
 	for _, v := range volumes {

@@ -58,7 +58,7 @@ type answerKind int
 const (
 	whole    answerKind = iota // read to its end and kept
 	messages                   // many messages, a line each
-	endless                    // a log, or what a command says: whoever reads it says how much
+	endless                    // a log, or what a command says: its reader says how much
 )
 
 // Write notices where a question begins, and what kind of answer it has.

@@ -14,7 +14,7 @@ type capabilities struct {
 	manyNetworks     bool // a container can be created on several networks at once
 
 	notReported  []string // fields of a container that it does not show
-	missing      []string // what else it cannot be asked, and what follows for whoever deploys there
+	missing      []string // what else it cannot be asked, and what follows for a deploy there
 	firstProcess []string // where it looks for the program that init stands for; nil: it brings its own
 }
 
@@ -43,7 +43,7 @@ var ofPodmansService = capabilities{
 	},
 }
 
-// lacksInit reports whether a container with init could not be made there. Where nobody can look at the host's
+// lacksInit reports whether a container with init could not be made there. Where lantern cannot look at the host's
 // files, that is not known.
 func (e *Engine) lacksInit() bool {
 	return e.can.firstProcess != nil && e.Conn.Files != nil &&

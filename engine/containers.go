@@ -112,7 +112,7 @@ func (e *Engine) create(ctx context.Context, o client.ContainerCreateOptions, ma
 	return id, nil
 }
 
-// chance returns a word that nobody else has.
+// chance returns a word that no other call returns.
 func chance() string {
 	b := make([]byte, 16)
 	rand.Read(b)
@@ -367,7 +367,7 @@ func GuestsFirst(list []State) []State {
 	return out
 }
 
-// Survey returns all containers of the engine, whoever made them.
+// Survey returns all containers of the engine, made by lantern or not.
 func (e *Engine) Survey(ctx context.Context) ([]survey.Container, error) {
 	list, err := e.list(ctx, nil)
 	if err != nil {
@@ -576,7 +576,7 @@ func digestOf(short string, digests []string) string {
 }
 
 // fullName returns a reference that names no registry with the one that the engine takes; "" for one that
-// does, and where nobody knows. One engine has a single registry for such names, the other one keeps images
+// does, and where that is not known. One engine has a single registry for such names, the other one keeps images
 // under the name that it found them by.
 func (e *Engine) fullName(short string, tags []string) string {
 	if namesRegistry(short) {

@@ -63,10 +63,10 @@ func (e *Engine) call(ctx context.Context, name string, more time.Duration, f fu
 }
 
 // settles is how long the effect of a call is waited for whose outcome is unknown: an engine that has much to
-// do carries it out although nobody waits any more.
+// do carries it out although no caller waits any more.
 const settles = 15 * time.Second
 
-// change makes a call that changes something. Whoever interrupts waits for its end: a call that is given up
+// change makes a call that changes something. An interrupt waits for its end: a call that is given up
 // happens all the same, and then later than what comes after it. Where its answer is lost, or comes too late,
 // happened reports whether the engine has carried it out; that is asked until it has, or for a while. An error
 // that wraps [ErrUnknownOutcome] is returned when nothing of it was seen.

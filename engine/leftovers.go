@@ -15,7 +15,7 @@ func (e *Engine) Nameable(image survey.Image, reference string) bool {
 	return len(image.Names) == 0 || e.nameOf(reference, image.Names) != ""
 }
 
-// ImagesInUse returns the ids of the images that any container of the engine was made from, whoever made it.
+// ImagesInUse returns the ids of the images that any container of the engine was made from, made by lantern or not.
 func (e *Engine) ImagesInUse(ctx context.Context) (map[string]bool, error) {
 	list, err := e.list(ctx, nil)
 	if err != nil {

@@ -8,8 +8,8 @@ import (
 )
 
 // login returns the credentials for the registry of an image, as the API takes them; "" for none, and for an
-// engine that is reached over a plain connection from another machine: whoever listens there would have them.
-// An engine has none of its own: whoever asks it brings them along.
+// engine that is reached over a plain connection from another machine: a program that listens there would have them.
+// An engine has none of its own: each request brings them along.
 func (e *Engine) login(reference string) string {
 	ref, err := name.ParseReference(reference)
 	if err != nil || !e.Conn.Private {

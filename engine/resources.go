@@ -17,7 +17,7 @@ import (
 	"proudlantern.example/lantern/core/survey"
 )
 
-// Networks returns the networks of a lab; with "" those of the engine, whoever made them. Podman's service
+// Networks returns the networks of a lab; with "" those of the engine, made by lantern or not. Podman's service
 // looks at all containers for each network: it is asked for no more than is needed.
 func (e *Engine) Networks(ctx context.Context, lab string) ([]survey.Network, error) {
 	list, err := e.networks(ctx, lab)
@@ -221,7 +221,7 @@ func (e *Engine) volumes(ctx context.Context) (list client.VolumeListResult, err
 	return list, err
 }
 
-// Volumes returns the volumes of the engine, whoever made them.
+// Volumes returns the volumes of the engine, made by lantern or not.
 func (e *Engine) Volumes(ctx context.Context) ([]survey.Volume, error) {
 	list, err := e.volumes(ctx)
 	if err != nil {

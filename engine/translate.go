@@ -106,7 +106,7 @@ func (e *Engine) translateMount(m plan.Mount) mount.Mount {
 	case declare.MountMemory:
 		out.Type = mount.TypeTmpfs
 		if m.Size > 0 {
-			// With options but without a mode, Podman's service makes one that nobody may enter.
+			// With options but without a mode, Podman's service makes one that no account may enter.
 			out.TmpfsOptions = &mount.TmpfsOptions{SizeBytes: m.Size, Mode: 0o1777}
 		}
 	case declare.MountEngine:
@@ -257,7 +257,7 @@ func (e *Engine) readMounts(h *container.HostConfig) []plan.Mount {
 	return out
 }
 
-// unnamedLength is that of the names that engines give to volumes that nobody named: 32 bytes in hexadecimal
+// unnamedLength is that of the names that engines give to volumes without a name: 32 bytes in hexadecimal
 // digits. It is no proof: anybody may give such a name.
 const unnamedLength = 64
 
@@ -294,8 +294,8 @@ func WithoutImage(c plan.Container, image survey.Image, declared plan.Container)
 			slices.Contains([]string{"/run", "/tmp", "/var/tmp"}, m.Target) &&
 			!slices.ContainsFunc(declared.Mounts, func(d plan.Mount) bool { return d.Target == m.Target })
 	})
-	// Nobody declared the volumes that its image wants: lantern made them, or an engine did, which gives them
-	// names that nobody chose.
+	// No file declares the volumes that its image wants: lantern made them, or an engine did, which gives them
+	// names of their own choice.
 	c.Mounts = slices.DeleteFunc(slices.Clone(c.Mounts), func(m plan.Mount) bool {
 		forImage := slices.Contains(c.ForImage, m.Source) || len(m.Source) == unnamedLength
 		return m.Kind == declare.MountVolume && slices.Contains(image.Volumes, m.Target) && forImage &&

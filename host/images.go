@@ -38,7 +38,7 @@ func readImages(ctx context.Context, e *engine.Engine, s *survey.Survey, referen
 	}
 }
 
-// askImage returns what is known of an image, also that nobody has it. An error says why that could not be
+// askImage returns what is known of an image, also that it does not exist. An error says why that could not be
 // found out.
 func askImage(ctx context.Context, e *engine.Engine, r *registries,
 	reference, platform string) (survey.Image, error) {

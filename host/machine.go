@@ -144,7 +144,7 @@ func readListeners(from hostconn.Files, s *survey.Survey) {
 	for _, read := range []func() (procfs.NetUDP, error){proc.NetUDP, proc.NetUDP6} {
 		lines, _ := read()
 		for _, l := range lines {
-			// A client's socket gets a port from the kernel's range: nobody waits for datagrams there for long.
+			// A client's socket gets a port from the kernel's range: it is not open for datagrams there for long.
 			if l.St == stateClose && (int(l.LocalPort) < low || int(l.LocalPort) > high) {
 				add("udp", l.LocalAddr, l.LocalPort, l.Inode)
 			}

@@ -131,7 +131,7 @@ func parseACL(b []byte) []string {
 }
 
 // readVolumes looks at the root folders of volumes: where they lie in the files of the host, else through
-// containers that mount them. Where neither can be done nobody knows.
+// containers that mount them. Where neither can be done it is not known.
 func readVolumes(ctx context.Context, e *engine.Engine, s *survey.Survey, names []string) {
 	for i, v := range s.Volumes {
 		if !slices.Contains(names, v.Name) {

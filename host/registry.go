@@ -41,7 +41,7 @@ type registries struct {
 	cache  string // folder of what is known by digest; "" for none
 
 	mu   sync.Mutex
-	dead map[string]error // registries that cannot be reached, which nobody waits for twice
+	dead map[string]error // registries that cannot be reached, which are not waited for twice
 }
 
 // newRegistries keeps what it learns in the user's cache folder.

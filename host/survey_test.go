@@ -35,7 +35,7 @@ func TestSurveyOfThisMachine(t *testing.T) {
 		assert.NotEmpty(t, s.Timezone)
 		p, ok := s.Path(dir)
 		require.True(t, ok)
-		assert.Equal(t, os.Getuid(), p.UID)
+		assert.Equal(t, survey.ID(os.Getuid()), p.UID)
 		require.Len(t, s.Images, 1)
 		assert.Equal(t, survey.FromEngine, s.Images[0].Source)
 		assert.Equal(t, "8080", s.Images[0].Env["PROBE_PAGE"])

@@ -6,7 +6,7 @@ import (
 	"proudlantern.example/lantern/core/survey"
 )
 
-// Files are those of a host, as far as whoever reads them may. Errors wrap those of io/fs.
+// Files are those of a host, as far as the reader may see them. Errors wrap those of io/fs.
 type Files interface {
 	// Stat and Lstat tell what stands at a path; Lstat of a link tells of the link itself.
 	Stat(path string) (Info, error)
@@ -26,7 +26,7 @@ type Files interface {
 	Space(path string) (size, free int64, err error)
 	// Proc returns a folder of this machine that shows the host's processes and sockets (proc(5)).
 	Proc() (string, error)
-	// SeesAll reports whether nothing of the host is hidden from whoever reads.
+	// SeesAll reports whether nothing of the host is hidden from the reader.
 	SeesAll() bool
 }
 

@@ -19,7 +19,7 @@ import (
 // Conn is the way to a host.
 type Conn struct {
 	Address string // of its engine: unix://… or tcp://…
-	Private bool   // nobody on the way can read what goes to the engine, or change it
+	Private bool   // what goes to the engine can be neither read nor changed on the way
 	Files   Files  // of the host; nil where this way does not lead to them
 
 	// Engine makes a connection to the host's engine.

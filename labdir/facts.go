@@ -44,7 +44,7 @@ func Facts(dir string, paths []string) map[string]lab.FileFact {
 		facts[p] = lab.FileFact{Mode: uint32(info.Mode().Perm()), Tracked: tracked[full]}
 	}
 	if os.Geteuid() != 0 {
-		return facts // whoever may write these may do no more than lantern can
+		return facts // who may write these may do no more than lantern can
 	}
 	others := slices.Sorted(maps.Keys(facts))
 	for _, pattern := range []string{".", declare.LabFile, "*/" + declare.StackFile} {
@@ -66,7 +66,7 @@ func Facts(dir string, paths []string) map[string]lab.FileFact {
 }
 
 // writers says who else than its owner may write a file, or change what is in a folder. A group of the
-// owner's own, as many systems give everybody one, is nobody else.
+// owner's own, as many systems give each account one, does not count.
 func writers(info fs.FileInfo) string {
 	st, ok := info.Sys().(*syscall.Stat_t)
 	switch mode := info.Mode(); {

@@ -160,7 +160,7 @@ func (p *program) Output() ([]byte, error) {
 
 // bounded takes so many bytes and no more.
 type bounded struct {
-	text []byte // not a bytes.Buffer: whoever copies into one goes past Write
+	text []byte // not a bytes.Buffer: io.Copy into one goes past Write
 	most int
 	full func() // told when more comes
 }

@@ -12,7 +12,7 @@ import (
 	"proudlantern.example/lantern/core/secret"
 )
 
-// fromImage is the origin of what nobody declares and the image brings along.
+// fromImage is the origin of what no file declares and the image brings along.
 const fromImage = "the image"
 
 // Env writes the variables of services with where their values come from.

@@ -63,8 +63,8 @@ func harmful(r rune) bool {
 	return true
 }
 
-// nonce is a number by which our own colours are known in what is written. Nobody outside can know it, so
-// nobody can write in them.
+// nonce is a number by which our own colours are known in what is written. It is not known outside, so
+// no text from outside can write in them.
 var nonce = func() string {
 	n, err := rand.Int(rand.Reader, big.NewInt(1<<53))
 	if err != nil {

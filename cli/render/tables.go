@@ -10,7 +10,7 @@ import (
 	"proudlantern.example/lantern/core/survey"
 )
 
-// FreePorts are ports of a host that nobody has.
+// FreePorts are free ports of a host.
 type FreePorts struct {
 	Host  string `json:"host"`
 	Ports []int  `json:"ports"`

@@ -19,7 +19,7 @@ func main() {
 	// A command lives for moments and keeps nearly all that it reads: collecting garbage less often saves a
 	// fifth of its time.
 	debug.SetGCPercent(400)
-	// A closed terminal or connection (SIGHUP) is as good as Ctrl-C. Whoever reads our output no longer must
+	// A closed terminal or connection (SIGHUP) is as good as Ctrl-C. A reader that has left must
 	// not kill us in the middle of something.
 	signals := make(chan os.Signal, 2)
 	signal.Notify(signals, os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)

@@ -109,7 +109,7 @@ func inNamespace(e *survey.Engine, id lab.Identity, groups []survey.ID) (w who, 
 	return w, known && both
 }
 
-// whoIs returns as whom a service works on its host, and in words; an error says why nobody knows.
+// whoIs returns as whom a service works on its host, and in words; an error says why that is not known.
 func whoIs(s *lab.Service) (w who, words string, err error) {
 	id, ok, why := s.Identity()
 	if !ok {
@@ -128,7 +128,7 @@ func whoIs(s *lab.Service) (w who, words string, err error) {
 	}
 	if w, ok = inNamespace(facts.Engine, id, groupsOf(s)); !ok {
 		return who{}, "",
-			fmt.Errorf("uid %d and gid %d are nobody on the engine of %s, which runs without root",
+			fmt.Errorf("uid %d and gid %d do not exist on the engine of %s, which runs without root",
 				id.UID, id.GID, s.Stack.Host.Name)
 	}
 	if id.UID == 0 {

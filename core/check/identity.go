@@ -251,7 +251,7 @@ var zoneRules = []Rule{
 			told := map[*lab.Host]bool{}
 			for _, s := range in.surveyed() {
 				h := s.Stack.Host
-				// Whoever gives a host, a stack or a service a zone of its own means it.
+				// A host, a stack or a service that has a zone of its own means it.
 				if !told[h] && s.Zone.At == in.Lab.ZoneAt && s.Zone.Name != "" && h.Survey.Timezone != "" &&
 					!lab.SameZone(h.Survey.Timezone, s.Zone.Name) && lab.IsZone(s.Zone.Name) {
 					told[h] = true

@@ -12,7 +12,7 @@ import (
 	"proudlantern.example/lantern/core/survey"
 )
 
-// nowhere matches what is said where a name leads to no machine, or to one that listens to nobody.
+// nowhere matches what is said where a name leads to no machine, or to one that does not listen.
 var nowhere = regexp.MustCompile(
 	`no such host|server misbehaving|name resolution|does not resolve|connection refused|no route to host`)
 

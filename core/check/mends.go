@@ -28,7 +28,7 @@ const (
 	Holders
 )
 
-// mistakes are the findings without whose mending nobody knows what is declared.
+// mistakes are the findings that must be mended before it is known what is declared.
 type mistakes struct {
 	unread bool                      // a file that cannot be read
 	all    bool                      // any at all
@@ -102,8 +102,8 @@ func uncertain(l *lab.Lab, f Finding, on Basis) *source.Mend {
 	return nil
 }
 
-// declared are the rules whose mends write a name that somebody has declared, in place of one that nobody
-// has. Which of the two is misspelt is not known by that alone.
+// declared are the rules whose mends write a declared name in place of one that is not declared.
+// Which of the two is misspelt is not known by that alone.
 var declared = map[string]bool{
 	"host-unknown":      true,
 	"network-unknown":   true,
@@ -166,7 +166,7 @@ func namesOf(l *lab.Lab) *knownNames {
 }
 
 // all reports whether the names that edits write are known by more than their declaration: something else in
-// the lab uses them, or a host has them. What declares a new thing takes nobody's place.
+// the lab uses them, or a host has them. What declares a new thing takes the place of nothing.
 func (k *knownNames) all(edits []source.Edit) bool {
 	for _, e := range edits {
 		wrong := word.FindAllString(e.At.Text(), -1)

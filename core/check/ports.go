@@ -234,7 +234,7 @@ func portInUse(in *Input) {
 				continue
 			}
 			problem := source.Problem{At: p.HostAt, Message: who}
-			if !unsure { // else the holder goes, and the port is right; or nobody knows who it is
+			if !unsure { // else the holder goes, and the port is right; or it is not known who it is
 				problem.Mend = moveToFreePort(in, s, p)
 			}
 			in.report(s, problem)

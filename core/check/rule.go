@@ -78,7 +78,7 @@ type Finding struct {
 	source.Problem
 	Severity Severity
 	Host     string
-	Accepted string // why somebody has said yes to it; "" when nobody has
+	Accepted string // the reason of its acceptance; "" when it is not accepted
 
 	firm bool // not to be turned down
 	read bool // found while the files were read
@@ -93,7 +93,7 @@ type Result struct {
 	Skipped  []Skip
 }
 
-// Firm reports whether the finding keeps the files from being understood: then nobody knows what is declared.
+// Firm reports whether the finding keeps the files from being understood: then it is not known what is declared.
 func (f Finding) Firm() bool { return f.firm }
 
 // Count returns how many findings have a severity; what is accepted does not count.
@@ -195,7 +195,7 @@ func (r *Result) understood(l *lab.Lab) {
 }
 
 // judge applies what the lab says of rules: their severities, and the findings that somebody has said yes to.
-// What keeps the files from being understood stays: nobody would know what to deploy. It returns which of the
+// What keeps the files from being understood stays: it would not be known what to deploy. It returns which of the
 // lab's accepted entries cover a finding.
 func (r *Result) judge(l *lab.Lab) map[int]bool {
 	used := map[int]bool{}
@@ -380,7 +380,7 @@ func Named(name string) (Rule, bool) {
 	return Rule{}, false
 }
 
-// imageOf returns what is known of a service's image; ok is false where nobody knows what it declares.
+// imageOf returns what is known of a service's image; ok is false where it is not known what it declares.
 func imageOf(s *lab.Service) (survey.Image, bool) {
 	if s.Stack.Host == nil || s.Stack.Host.Survey == nil || s.Image.Unknown {
 		return survey.Image{}, false

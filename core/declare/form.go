@@ -1,6 +1,6 @@
 package declare
 
-// Form says what a key takes: for the printed reference, for the JSON Schema and for whoever asks about a key.
+// Form says what a key takes: for the printed reference, for the JSON Schema and for `lantern about`.
 type Form string
 
 // The forms of keys.

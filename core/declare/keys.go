@@ -113,7 +113,7 @@ func (n *node) fits(takes Form) bool {
 	return n.kind == kindTable
 }
 
-// hideSecrets keeps what a key says that nobody reads, or that is wrong, out of excerpts, where a name in it
+// hideSecrets keeps what a key says that is not known, or that is wrong, out of excerpts, where a name in it
 // is one of a secret.
 func hideSecrets(e entry) { e.value.hideSecrets(LooksSecret(e.key)) }
 
@@ -215,6 +215,15 @@ func keep(s string, which func(rune) bool) string {
 		}
 		return -1
 	}, s)
+}
+
+// Unknown returns text, which says that a name does not exist, with the name that is meant, or else with what
+// the caller says instead.
+func Unknown(text, name string, names []string, instead string) string {
+	if near := Nearest(name, names); near != "" {
+		return text + "; " + near + " is one"
+	}
+	return text + instead
 }
 
 // NearestFew returns at most n names that are like s, the most like first: those that begin alike count as

@@ -113,7 +113,7 @@ func explain(f *source.File, at source.Span, said string) (source.Span, string, 
 	return at, "not TOML: " + said, nil
 }
 
-// hideBroken keeps the value of a secret on a line that nobody could read out of excerpts, and reports whether
+// hideBroken keeps the value of a secret on a line that could not be parsed out of excerpts, and reports whether
 // there is one.
 func hideBroken(f *source.File, start int, line string) bool {
 	for _, m := range valueOf.FindAllStringSubmatchIndex(line, -1) {

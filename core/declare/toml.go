@@ -183,7 +183,7 @@ func (r *tomlReader) grammarError(err error) {
 		}
 	}
 	if strings.Contains(text, "cannot have new lines") {
-		// Nobody sees a mark on the end of a line.
+		// A mark on the end of a line is not seen.
 		start := strings.LastIndexByte(r.file.Text[:at.Start], '\n') + 1
 		line := r.file.Text[start:at.Start]
 		at = r.file.Span(start+len(line)-len(strings.TrimLeft(line, " \t")),
@@ -258,7 +258,7 @@ func (r *tomlReader) header(top *table, e *unstable.Node) *table {
 func (r *tomlReader) keyValue(t *table, e *unstable.Node) {
 	var last unstable.Range
 	deep := 0
-	// Also what nobody reads is shown, in the excerpt of what is wrong with it.
+	// Also what is not understood is shown, in the excerpt of what is wrong with it.
 	hide := func() {
 		secret := false
 		for it := e.Key(); it.Next(); {

@@ -217,7 +217,7 @@ func (r *resolver) envFile(dir string, t declare.Text, in *scope) (string, *decl
 }
 
 // unused reports entries of [let] that nothing refers to, and entries of environment files that only [let]
-// could use and does not. While a file cannot be read, nobody knows what it uses.
+// could use and does not. While a file cannot be read, it is not known what it uses.
 func (r *resolver) unused() {
 	if slices.ContainsFunc(r.lab.Stacks, func(st *Stack) bool { return st.Broken }) || len(r.lab.Stacks) == 0 {
 		return
@@ -231,7 +231,7 @@ func (r *resolver) unused() {
 			asked[path][l.Key.Value] = true
 		}
 	}
-	broken := map[string]bool{} // files of which nobody knows what is used
+	broken := map[string]bool{} // files of which it is not known what is used
 	report := func(st *Stack, dir string, l declare.Let, used, unknown bool) {
 		ask(dir, l)
 		if path, ok := declare.EnvPath(dir, l.EnvFile.Value); ok && unknown {

@@ -35,7 +35,7 @@ type Lab struct {
 	PlainLets []PlainLet // secrets that [let] holds to the letter
 
 	EnvFiles map[string]*declare.EnvFile // nil for one that could not be read
-	Files    map[string]FileFact         // of the lab's own files; nil: nobody has looked
+	Files    map[string]FileFact         // of the lab's own files; nil: not surveyed
 
 	secrets map[secret.Text]bool // that references lead to
 }
@@ -58,7 +58,7 @@ type Host struct {
 
 	Reserved []Reserved
 
-	// Survey is nil where nobody has looked; rules that need it are then skipped.
+	// Survey is nil where the host was not surveyed; rules that need it are then skipped.
 	Survey *survey.Survey
 
 	decl  *declare.Host
@@ -179,7 +179,7 @@ type Service struct {
 }
 
 // ItemAt returns where an item of a list stands: the key and what the item means, or its number for lists of
-// words such as command. The service's name where nobody wrote it.
+// words such as command. The service's name where it was not written.
 func (s *Service) ItemAt(key, item string) source.Span {
 	if at, ok := s.places[[2]string{key, item}]; ok {
 		return at

@@ -67,7 +67,7 @@ func (r *resolver) networks() {
 			n.Subnet, n.SubnetAt = subnet, v.Part(0, len(v.Text))
 		}
 		if n.Existing && n.EngineNameAt.IsZero() {
-			n.EngineName = d.Name // nobody who made it knows of our names
+			n.EngineName = d.Name // made by another program, without our names
 		}
 		if n.Existing && (n.Subnet != "" || n.Internal) {
 			r.problem("value-grammar", d.At,
@@ -288,7 +288,7 @@ func (r *resolver) volumes(st *Stack, d *declare.Stack, in *scope) {
 		}
 		r.engineName(&v.EngineName, &v.EngineNameAt, vd.EngineName, in)
 		if v.Existing && v.EngineNameAt.IsZero() {
-			v.EngineName = vd.Name // nobody who made it knows of our names
+			v.EngineName = vd.Name // made by another program, without our names
 		}
 		if driver, ok := r.known(vd.Driver, in); ok {
 			v.Driver = driver.Text

@@ -24,7 +24,7 @@ type Input struct {
 	Folder  string                           // of the lab, absolute
 	Shell   func(name string) (string, bool) // variables of lantern's own environment
 	Surveys map[string]*survey.Survey        // by host; may lack hosts
-	Files   map[string]FileFact              // what is true of the lab's own files, by path; nil: nobody has looked
+	Files   map[string]FileFact              // what is true of the lab's own files, by path; nil: not surveyed
 }
 
 // FileFact is what is true of a file of the lab on the machine that holds it.
@@ -35,7 +35,7 @@ type FileFact struct {
 	Writers string
 }
 
-// What a service gets that nobody says anything else for.
+// Defaults.
 const (
 	defaultRestart     = "unless-stopped"
 	defaultFetch       = "if-absent"

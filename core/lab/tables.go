@@ -13,7 +13,7 @@ import (
 // Kinds of a [PortUse].
 const (
 	PortDeclared = "declared" // by this lab
-	PortRunning  = "running"  // held by this lab's container, and declared by nobody now
+	PortRunning  = "running"  // held by this lab's container, and declared no more
 	PortProcess  = "process"  // a process of the host listens there
 	PortForeign  = "foreign"  // a container that is not of this lab
 	PortReserved = "reserved" // kept from services
@@ -153,7 +153,7 @@ func everywhere(address string) string {
 	return address
 }
 
-// FreePorts returns up to n ports of a range that nobody has on a host, whatever the protocol.
+// FreePorts returns up to n free ports of a range on a host, whatever the protocol.
 func (l *Lab) FreePorts(h *Host, in declare.Range, n int) []int {
 	taken := map[int]bool{}
 	for _, u := range l.Ports(h) {

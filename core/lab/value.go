@@ -15,7 +15,7 @@ import (
 // Value is a text with its references replaced.
 type Value struct {
 	Text    string // "" where a secret is in it
-	Unknown bool   // a reference leads nowhere, or to a fact that nobody has looked up
+	Unknown bool   // a reference leads nowhere, or to a fact that was not surveyed
 
 	secret  secret.Text // all of it, where a secret is in it by reference
 	written declare.Text
@@ -82,7 +82,7 @@ func (v Value) Part(start, end int) source.Span {
 // scope is where a reference is read: what the names mean there.
 type scope struct {
 	lets    map[string]*let
-	host    *Host    // for whom lab.toml is read; nil for nobody in particular, or where stack says it
+	host    *Host    // for whom lab.toml is read; nil for no host in particular, or where stack says it
 	stack   *Stack   // nil in lab.toml
 	service *Service // nil outside of services
 	decl    *declare.Stack
@@ -100,7 +100,7 @@ type let struct {
 }
 
 // expand replaces the references in a text that everybody may read. A secret has no place there: it is
-// reported, and nobody gets the value.
+// reported, and no caller gets the value.
 func (r *resolver) expand(t declare.Text, in *scope) Value {
 	v := r.expandSecret(t, in)
 	if v.secret.Secret() && !v.Unknown {

@@ -30,7 +30,7 @@ const (
 	LabelProof   = "proudlantern.proof"   // how it shows that it does its work, see [Proof]
 	// a word by chance that no other container has, nor any image: what inherits our labels is known by it
 	LabelMade = "proudlantern.made"
-	// fields that held a secret when it was made, as JSON of []string: what is in them is shown to nobody
+	// fields that held a secret when it was made, as JSON of []string: what is in them is never shown
 	LabelSecret = "proudlantern.secret"
 	// names of the volumes that were made for what its image declares and the files do not, as JSON of []string
 	LabelVolumes = "proudlantern.volumes"
@@ -60,7 +60,7 @@ type Container struct {
 	LogLimit   declare.LogLimit
 	StopWithin time.Duration
 
-	// fields that hold a secret, in the words of stack.toml; nil read back: nobody has said
+	// fields that hold a secret, in the words of stack.toml; nil read back: not known
 	Secret      []string `json:"-"`
 	ForImage    []string `json:"-"` // read back: volumes that were made for what its image declares
 	NotReported []string `json:"-"` // read back: fields that this engine does not show
@@ -255,13 +255,13 @@ func (c *Container) sort() {
 	}
 }
 
-// digestVersion is that of the way in which [Container.Digest] reckons. A field that is added leaves out its
+// digestVersion is that of the way in which [Container.Digest] computes. A field that is added leaves out its
 // default from JSON: then all that is deployed keeps its fingerprint. Where that cannot be, the version
 // rises, and what bears another one is compared by its fields alone.
 const digestVersion = "1:"
 
 // SameDigest reports whether a label holds the fingerprint of the declaration. Known is false for one that was
-// reckoned in another way.
+// computed in another way.
 func (c Container) SameDigest(label, salt string) (same, known bool) {
 	if !strings.Contains(label, ":") {
 		label = digestVersion + label // of the time before there were versions
@@ -269,7 +269,7 @@ func (c Container) SameDigest(label, salt string) (same, known bool) {
 	return label == c.Digest(salt), strings.HasPrefix(label, digestVersion)
 }
 
-// Digest returns a fingerprint of the declaration, with the version of how it was reckoned. Secrets go in as
+// Digest returns a fingerprint of the declaration, with the version of how it was computed. Secrets go in as
 // digests of their own, keyed by salt, so that the label that holds the fingerprint gives nothing away to
 // somebody who guesses.
 func (c Container) Digest(salt string) string {

@@ -58,7 +58,7 @@ func settingsDifferences(running, declared Container) []Difference {
 	words := func(field string, a, b []secret.Text) {
 		same := slices.EqualFunc(a, b, secret.Text.Same) && (a == nil) == (b == nil)
 		if !same && !slices.Contains(running.NotReported, field) {
-			// Which of the words that run is the secret, nobody has remembered; one that the files show is
+			// Which of the words that run is the secret, is not remembered; one that the files show is
 			// none.
 			shown := slices.Clone(a)
 			for i, w := range a {

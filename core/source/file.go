@@ -45,7 +45,7 @@ func (f *File) All() Span { return Span{f, 0, len(f.Text)} }
 // IsZero reports whether the span marks nothing.
 func (s Span) IsZero() bool { return s.File == nil }
 
-// Text returns the marked text, secrets included: for reckoning, not for showing.
+// Text returns the marked text, secrets included: for computing, not for showing.
 func (s Span) Text() string {
 	if s.File == nil {
 		return ""
@@ -126,7 +126,7 @@ func (s Span) Excerpt() (before, marked, after string) {
 		return "", "", ""
 	}
 	f := s.File
-	// A mark inside of a secret is on all of it: nobody sees letters there to mark.
+	// A mark inside of a secret is on all of it: its letters are not shown.
 	f.mu.Lock()
 	for _, h := range f.hidden {
 		if h.Start < s.End && s.Start < h.End {

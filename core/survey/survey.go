@@ -16,7 +16,7 @@ import (
 // Version is the version of the document that this program writes and the newest that it reads.
 const Version = 1
 
-// Survey is the document. Lists that nobody could read are nil and have a line in Unknown.
+// Survey is the document. Lists that could not be read are nil and have a line in Unknown.
 type Survey struct {
 	Survey                int       `json:"survey"`
 	Host                  string    `json:"host"`
@@ -63,8 +63,8 @@ type Engine struct {
 	// LogLimit reports whether logs without a declared limit have one all the same; nil: not known.
 	LogLimit *bool `json:"log-limit,omitempty"`
 	// UIDMap and GIDMap say which ids of the host those inside containers are, on an engine without root
-	// (user_namespaces(7)). Inside 0 is the engine's own user. Nil on one that runs as root, and where nobody
-	// knows.
+	// (user_namespaces(7)). Inside 0 is the engine's own user. Nil on one that runs as root, and where
+	// that is not known.
 	UIDMap []IDMap `json:"uid-map,omitempty"`
 	GIDMap []IDMap `json:"gid-map,omitempty"`
 	// Lacks names keys of a service that this engine cannot honour.
@@ -154,7 +154,7 @@ const (
 	Device  = "device"
 	Pipe    = "pipe"
 	Missing = "missing"
-	Hidden  = "hidden" // may not be seen by whoever made the survey
+	Hidden  = "hidden" // may not be seen by the account that made the survey
 )
 
 // Path is what stands at a path that the lab asks about.
@@ -211,7 +211,7 @@ type FileSystem struct {
 	Options []string `json:"options,omitempty"`
 }
 
-// Container is a container of the engine, whoever made it.
+// Container is a container of the engine, made by lantern or not.
 type Container struct {
 	Name     string   `json:"name"`
 	ID       string   `json:"id"`
@@ -370,7 +370,7 @@ func (s *Survey) Image(reference string) (Image, bool) {
 }
 
 // Index lets Path and Image find what they are asked for. They do so by themselves, but not for several
-// goroutines at once: whoever has these calls it before.
+// goroutines at once: the goroutine that starts them calls it before.
 func (s *Survey) Index() {
 	if now := [2]int{len(s.Paths), len(s.Images)}; s.indexed != now {
 		s.indexed = now

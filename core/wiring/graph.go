@@ -30,7 +30,7 @@ type Resolvable struct {
 	Sorted func() []string // the names
 }
 
-// Of returns whom a name stands for; nil for nobody of the lab. Letter case does not count.
+// Of returns what a name stands for; nil when it is nothing of the lab. Letter case does not count.
 func (r *Resolvable) Of(host string) *lab.Service { return r.ByName[strings.ToLower(host)] }
 
 func newResolvable() *Resolvable {
@@ -39,7 +39,7 @@ func newResolvable() *Resolvable {
 	return r
 }
 
-// add adds names, of which each belongs to whoever came first.
+// add adds names, of which each belongs to the one that came first.
 func (r *Resolvable) add(names []string, s *lab.Service) {
 	for _, name := range names {
 		if r.ByName[name] == nil {

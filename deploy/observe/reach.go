@@ -21,7 +21,7 @@ import (
 // dialer makes connections to a host's ports.
 type dialer func(ctx context.Context, address string) (net.Conn, error)
 
-// fromHere dials as whoever runs lantern would.
+// fromHere dials as the user who runs lantern would.
 func fromHere(ctx context.Context, address string) (net.Conn, error) {
 	return (&net.Dialer{}).DialContext(ctx, "tcp", address)
 }

@@ -54,7 +54,7 @@ func (o *Observer) Plan(ctx context.Context, stack *lab.Stack) (plan.Stack, erro
 }
 
 // askRegistries finds out which images that are fetched at each deploy have moved since, without fetching
-// them: in a plan they count as what they will be. It returns those of which nobody could say.
+// them: in a plan they count as what they will be. It returns those of which it is not known.
 func (o *Observer) askRegistries(ctx context.Context, stack *lab.Stack,
 	images map[string]survey.Image) (unasked []string) {
 	for _, s := range stack.Services {
@@ -155,7 +155,7 @@ func (o *Observer) PlanFrom(stack *lab.Stack, seen Snapshot) (plan.Stack, error)
 		if s := stack.Service(service); s != nil {
 			declared = plan.Declare(s)
 		}
-		// Without its image nobody can tell what the image said; then only its fingerprint counts.
+		// Without its image it is not known what the image said; then only its fingerprint counts.
 		image, known := seen.Images[c.ImageID]
 		if name, ok := names[c.Container.NetworkOf]; ok {
 			c.Container.NetworkOf = name
@@ -183,7 +183,7 @@ func IsLock(c engine.State) bool {
 	return c.Name == stack+plan.SuffixLock || c.Name == stack+plan.SuffixProven
 }
 
-// unknownIdentity names an account that nobody could look up; what is started with it would run as somebody
+// unknownIdentity names an account that could not be looked up; what is started with it would run as somebody
 // else.
 func unknownIdentity(stack *lab.Stack) string {
 	for _, s := range stack.Services {

@@ -23,7 +23,7 @@ type Sweepable struct {
 	Kind  string `json:"kind"`
 	Name  string `json:"name"`            // as it is called there, or its id
 	About string `json:"about,omitempty"` // what it was
-	Bytes int64  `json:"bytes"`           // that removing it frees at most; -1 where nobody knows
+	Bytes int64  `json:"bytes"`           // that removing it frees at most; -1 where that is not known
 
 	Reference string `json:"-"` // of an image: what it was deployed as
 }

@@ -21,11 +21,11 @@ const (
 	Cuts Fault = "cuts"
 	// Hangs carries the call out and never answers.
 	Hangs Fault = "hangs"
-	// Late never answers, and carries the call out some time after whoever calls has given up.
+	// Late never answers, and carries the call out some time after the caller has given up.
 	Late Fault = "carried out late"
 	// Slow answers late.
 	Slow Fault = "slow"
-	// Dies carries the call out, and then nobody hears anything any more: as if whoever calls had died.
+	// Dies carries the call out, and then nothing is heard any more: as if the caller had died.
 	Dies Fault = "dies"
 )
 
@@ -123,7 +123,7 @@ func (f *Faults) Before(engine http.Handler) http.Handler {
 	})
 }
 
-// nowhere takes an answer that nobody gets.
+// nowhere takes an answer that no caller gets.
 type nowhere struct{ header http.Header }
 
 func (n *nowhere) Header() http.Header         { return n.header }

@@ -11,14 +11,14 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// Ports of the tests lie below those that kernels hand out to whoever connects: such a one may be taken at
+// Ports of the tests lie below those that kernels hand out to clients: such a one may be taken at
 // any moment. Packages are tested at the same time, each by a program of its own: its name says which block
 // it takes them from.
 const firstPort, blocks, portCount = 24000, 8, 1000
 
 var portsGiven atomic.Int64
 
-// FreePort returns a tcp port that nobody has, another one each time.
+// FreePort returns a free tcp port, another one each time.
 func FreePort(t testing.TB) int {
 	t.Helper()
 	block := 0

@@ -447,7 +447,7 @@ func (b *simulatedContainer) say(text string) {
 	b.tell()
 }
 
-// tell wakes whoever follows the log.
+// tell wakes those who follow the log.
 func (b *simulatedContainer) tell() {
 	close(b.changed)
 	b.changed = make(chan struct{})

@@ -185,7 +185,7 @@ func (s *Server) removeVolume(r *http.Request) (int, any, error) {
 	return 204, nil, nil
 }
 
-// addVolumes makes the volumes that a container mounts and that nobody has made, as real engines do; the
+// addVolumes makes the volumes that a container mounts and that do not exist yet, as real engines do; the
 // caller holds the lock.
 func (s *Server) addVolumes(host *container.HostConfig) {
 	for _, m := range host.Mounts {

@@ -178,7 +178,7 @@ func (s *Server) Close() error {
 		b.kill(0)
 	}
 	s.claim.Close()
-	// Whoever closes at once is faster than Serve, which until then has not told the server of its listener.
+	// A caller that closes at once is faster than Serve, which until then has not told the server of its listener.
 	s.listener.Close()
 	ctx, cancel := context.WithTimeout(context.Background(), time.Second)
 	defer cancel()

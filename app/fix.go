@@ -36,7 +36,7 @@ const mostRounds = 10
 
 // Fix works out mends in rounds until nothing changes. Nothing is written. Resurvey takes another look at the
 // hosts: mended paths and accounts are other questions to them.
-func (w *Workspace) Fix(stack, host string, resurvey func(*Workspace) (*Workspace, error)) (*Fixes, error) {
+func (w *Workspace) Fix(stack, host string, resurvey Surveyor) (*Fixes, error) {
 	m := &Fixes{
 		Lab:    w,
 		Result: w.Check(stack, host),

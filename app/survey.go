@@ -11,6 +11,9 @@ import (
 	"proudlantern.example/lantern/labdir"
 )
 
+// Surveyor returns a workspace with what is true of its hosts now.
+type Surveyor func(*Workspace) (*Workspace, error)
+
 // Survey looks at the hosts of the lab, or at one, all at once. An engine that does not answer is no error
 // here: the survey then holds what is known without it.
 func (w *Workspace) Survey(ctx context.Context, only string) *Workspace {

@@ -53,33 +53,39 @@ func (s *session) checkCommand() *cli.Command {
 			if _, err := w.StacksOf(stack, ""); err != nil {
 				return err
 			}
-			survey := func(w *app.Workspace) (*app.Workspace, error) {
-				switch {
-				case offline:
-					return w, nil
-				case len(saved) > 0:
-					return w.WithSurveys(saved)
-				}
-				return w.Survey(ctx, s.host), nil
-			}
+			survey := surveyFrom(ctx, s.host, offline, saved)
 			if w, err = survey(w); err != nil {
 				return err
 			}
-			if fix {
-				fixes, err := w.Fix(stack, s.host, survey)
-				if err == nil && !dryRun {
-					err = s.write(fixes)
-				}
-				if err != nil {
-					return err
-				}
-				if dryRun && !asJSON {
-					return s.diff(fixes)
-				}
-				return s.found(fixes.Lab, fixes.Result, fixes.Fixed, sarif, strict)
+			if !fix {
+				return s.found(w, w.Check(stack, s.host), nil, sarif, strict)
 			}
-			return s.found(w, w.Check(stack, s.host), nil, sarif, strict)
+			fixes, err := w.Fix(stack, s.host, survey)
+			if err == nil && !dryRun {
+				err = s.write(fixes)
+			}
+			if err != nil {
+				return err
+			}
+			if dryRun && !asJSON {
+				return s.diff(fixes)
+			}
+			return s.found(fixes.Lab, fixes.Result, fixes.Fixed, sarif, strict)
 		},
+	}
+}
+
+// surveyFrom returns how a check learns what is true of the hosts: not at all, from saved surveys, or from the
+// hosts themselves.
+func surveyFrom(ctx context.Context, host string, offline bool, saved []string) app.Surveyor {
+	return func(w *app.Workspace) (*app.Workspace, error) {
+		switch {
+		case offline:
+			return w, nil
+		case len(saved) > 0:
+			return w.WithSurveys(saved)
+		}
+		return w.Survey(ctx, host), nil
 	}
 }
 

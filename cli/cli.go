@@ -161,6 +161,40 @@ func (s *session) hold(held bool) {
 	}
 }
 
+// globalFlags are the options of every command.
+func (s *session) globalFlags(version *bool) []cli.Flag {
+	return []cli.Flag{
+		&cli.StringFlag{
+			Name:        "lab",
+			Usage:       "`DIR` folder of the lab (default: the nearest one with lab.toml)",
+			Sources:     cli.EnvVars("LANTERN_LAB"),
+			Destination: &s.lab,
+		},
+		&cli.StringFlag{Name: "host", Usage: "`NAME` only this host of the lab", Destination: &s.host},
+		&cli.StringFlag{
+			Name:        "format",
+			Usage:       "`FORMAT` text or json; check also has sarif (default: text)",
+			Value:       "text",
+			Destination: &s.format,
+		},
+		&cli.BoolFlag{
+			Name:        "quiet",
+			Aliases:     []string{"q"},
+			Usage:       "show results and errors only",
+			Destination: &s.quiet,
+		},
+		&cli.BoolFlag{Name: "verbose", Aliases: []string{"v"}, Usage: "show details", Destination: &s.verbose},
+		&cli.BoolFlag{Name: "no-color", Usage: "no colours; NO_COLOR does the same", Destination: &s.noColor},
+		&cli.BoolFlag{Name: "version", Usage: "show the version", Destination: version, Local: true},
+		&cli.BoolFlag{
+			Name:        "no-credential-helpers",
+			Usage:       "run no helper programs for registry logins",
+			Sources:     cli.EnvVars("LANTERN_NO_CREDENTIAL_HELPERS"),
+			Destination: &s.noHelpers,
+		},
+	}
+}
+
 // pipe is a stream that interrupts the run when its reader is gone, and takes what is still written
 // without an error.
 type pipe struct {
@@ -204,36 +238,7 @@ func (s *session) command() *cli.Command {
 		HideVersion:           true,
 		ExitErrHandler:        func(context.Context, *cli.Command, error) {}, // Run words them and picks the code
 		CommandNotFound:       func(context.Context, *cli.Command, string) {},
-		Flags: []cli.Flag{
-			&cli.StringFlag{
-				Name:        "lab",
-				Usage:       "`DIR` folder of the lab (default: the nearest one with lab.toml)",
-				Sources:     cli.EnvVars("LANTERN_LAB"),
-				Destination: &s.lab,
-			},
-			&cli.StringFlag{Name: "host", Usage: "`NAME` only this host of the lab", Destination: &s.host},
-			&cli.StringFlag{
-				Name:        "format",
-				Usage:       "`FORMAT` text or json; check also has sarif (default: text)",
-				Value:       "text",
-				Destination: &s.format,
-			},
-			&cli.BoolFlag{
-				Name:        "quiet",
-				Aliases:     []string{"q"},
-				Usage:       "show results and errors only",
-				Destination: &s.quiet,
-			},
-			&cli.BoolFlag{Name: "verbose", Aliases: []string{"v"}, Usage: "show details", Destination: &s.verbose},
-			&cli.BoolFlag{Name: "no-color", Usage: "no colours; NO_COLOR does the same", Destination: &s.noColor},
-			&cli.BoolFlag{Name: "version", Usage: "show the version", Destination: &version, Local: true},
-			&cli.BoolFlag{
-				Name:        "no-credential-helpers",
-				Usage:       "run no helper programs for registry logins",
-				Sources:     cli.EnvVars("LANTERN_NO_CREDENTIAL_HELPERS"),
-				Destination: &s.noHelpers,
-			},
-		},
+		Flags:                 s.globalFlags(&version),
 		Commands: []*cli.Command{
 			s.demoCommand(), s.surveyCommand(), s.checkCommand(), s.compareCommand(), s.deployCommand(),
 			s.proveCommand(), s.statusCommand(), s.logbookCommand(), s.revertCommand(), s.retireCommand(),

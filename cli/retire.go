@@ -53,25 +53,28 @@ func (s *session) retireCommand() *cli.Command {
 				return err
 			}
 			out, err := r.CarryOut(ctx, withVolumes)
-			switch {
-			case err != nil:
+			if err != nil {
 				return err
-			case out.Result == deploy.Done || out.Result == deploy.NothingToDo:
-				s.say("%s is retired", name)
-				if w.Stack(name) != nil {
-					s.say(
-						"its folder stays: the next deploy creates it again; lantern revert "+
-							"%s deploys what ran last", name)
-				}
-				return nil
 			}
-			render.Failure(s.Err, s.paint(s.Err), name, out)
-			if out.Result == deploy.Refused {
-				return &exit{code: exitFindings}
-			}
-			return &exit{code: exitNeedsManual}
+			return s.retired(w, name, out)
 		},
 	}
+}
+
+// retired shows how it ended.
+func (s *session) retired(w *app.Workspace, name string, out deploy.Outcome) error {
+	if out.Result == deploy.Done || out.Result == deploy.NothingToDo {
+		s.say("%s is retired", name)
+		if w.Stack(name) != nil {
+			s.say("its folder stays: the next deploy creates it again; lantern revert %s deploys what ran last", name)
+		}
+		return nil
+	}
+	render.Failure(s.Err, s.paint(s.Err), name, out)
+	if out.Result == deploy.Refused {
+		return &exit{code: exitFindings}
+	}
+	return &exit{code: exitNeedsManual}
 }
 
 // sayWhatGoes lists what a retirement removes, and what stays.

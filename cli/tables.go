@@ -8,6 +8,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"proudlantern.example/lantern/app"
 	"proudlantern.example/lantern/cli/render"
 	"proudlantern.example/lantern/core/declare"
 	"proudlantern.example/lantern/core/lab"
@@ -58,13 +59,7 @@ func (s *session) portsCommand() *cli.Command {
 					})
 					continue
 				}
-				for _, u := range w.Ports(h) {
-					outside := u.Kind == lab.PortDeclared && u.Address != "localhost" &&
-						!strings.HasPrefix(u.Address, "127.") && u.Address != "::1"
-					if u.Port >= p.Host.First && u.Port <= p.Host.Last && (!router || outside) {
-						uses = append(uses, u)
-					}
-				}
+				uses = append(uses, portsIn(w, h, p.Host, router)...)
 			}
 			switch {
 			case asJSON && free > 0:
@@ -81,6 +76,15 @@ func (s *session) portsCommand() *cli.Command {
 			return nil
 		},
 	}
+}
+
+// portsIn returns the uses of a host's ports in a range; with outside only those that are open to other machines.
+func portsIn(w *app.Workspace, h *lab.Host, in declare.Range, outside bool) []lab.PortUse {
+	return slices.DeleteFunc(w.Ports(h), func(u lab.PortUse) bool {
+		local := u.Kind != lab.PortDeclared || u.Address == "localhost" || strings.HasPrefix(u.Address, "127.") ||
+			u.Address == "::1"
+		return u.Port < in.First || u.Port > in.Last || outside && local
+	})
 }
 
 func (s *session) mountsCommand() *cli.Command {

@@ -160,25 +160,11 @@ func gitIndex(text []byte) ([]string, error) {
 		}
 		keep := 0
 		if version == 4 {
-			// How many letters of the name before do not count: 7 bits a byte, each further byte adding one,
-			// as in the offsets of packs.
-			drop := 0
-			for first := true; ; first = false {
-				if at >= len(text) {
-					return nil, errIndex
-				}
-				if !first {
-					drop++
-				}
-				b := text[at]
-				at++
-				if drop = drop<<7 | int(b&0x7f); drop > len(previous) {
-					return nil, errIndex // before it overflows
-				}
-				if b&0x80 == 0 {
-					break
-				}
+			drop, next, ok := dropped(text, at, len(previous))
+			if !ok {
+				return nil, errIndex
 			}
+			at = next
 			keep = len(previous) - drop
 		}
 		if at > len(text) {
@@ -196,4 +182,23 @@ func gitIndex(text []byte) ([]string, error) {
 		}
 	}
 	return names, nil
+}
+
+// dropped reads how many letters of the name before do not count, at most most: 7 bits a byte, each further
+// byte adding one, as in the offsets of packs. It returns where the next thing begins.
+func dropped(text []byte, at, most int) (drop, next int, ok bool) {
+	for first := true; at < len(text); first = false {
+		if !first {
+			drop++
+		}
+		b := text[at]
+		at++
+		if drop = drop<<7 | int(b&0x7f); drop > most {
+			return 0, 0, false // before it overflows
+		}
+		if b&0x80 == 0 {
+			return drop, at, true
+		}
+	}
+	return 0, 0, false
 }

@@ -164,6 +164,11 @@ func (m *liveModel) take(e deploy.Event) {
 		r.began = e.Time
 	}
 	r.ended = e.Time
+	r.take(e)
+}
+
+// take takes up what happened to the service.
+func (r *liveRow) take(e deploy.Event) {
 	say := func(tone func(Paint, string) string, text string) { r.tone, r.text, r.line = tone, text, "" }
 	switch {
 	case e.State == deploy.EventFailed:
@@ -182,29 +187,34 @@ func (m *liveModel) take(e deploy.Event) {
 	case e.Step == deploy.StepRemove && e.Detail == "the old version":
 		// Ready stays the last word.
 	default:
-		done := e.State == deploy.EventDone
-		switch e.Step {
-		case deploy.StepCreate:
-			say(Paint.Plain,
-				map[bool]string{false: "creating the new container", true: "new container created"}[done])
-		case deploy.StepStop:
-			say(Paint.Plain,
-				map[bool]string{
-					false: "stopping the old version",
-					true:  "old version stopped; it is kept until the new one has passed",
-				}[done])
-		case deploy.StepStart:
-			say(Paint.Plain, map[bool]string{false: "starting", true: "started"}[done])
-		case deploy.StepProve:
-			say(Paint.Plain, "waiting for ready")
-			if done {
-				say(Paint.Good, e.Detail)
-			}
-		case deploy.StepRemove:
-			say(Paint.Faint, "removed "+e.Detail)
-		case deploy.StepPutBack:
+		r.step(e, say)
+	}
+}
+
+// step words a step that begins or is done.
+func (r *liveRow) step(e deploy.Event, say func(tone func(Paint, string) string, text string)) {
+	done := e.State == deploy.EventDone
+	switch e.Step {
+	case deploy.StepCreate:
+		say(Paint.Plain,
+			map[bool]string{false: "creating the new container", true: "new container created"}[done])
+	case deploy.StepStop:
+		say(Paint.Plain,
+			map[bool]string{
+				false: "stopping the old version",
+				true:  "old version stopped; it is kept until the new one has passed",
+			}[done])
+	case deploy.StepStart:
+		say(Paint.Plain, map[bool]string{false: "starting", true: "started"}[done])
+	case deploy.StepProve:
+		say(Paint.Plain, "waiting for ready")
+		if done {
 			say(Paint.Good, e.Detail)
 		}
+	case deploy.StepRemove:
+		say(Paint.Faint, "removed "+e.Detail)
+	case deploy.StepPutBack:
+		say(Paint.Good, e.Detail)
 	}
 }
 

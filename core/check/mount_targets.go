@@ -444,10 +444,6 @@ func misspelt(p, right string) bool {
 }
 
 func mountWriters(in *Input) {
-	type writer struct {
-		service *lab.Service
-		mount   lab.Mount
-	}
 	type folders struct {
 		written map[string][]writer // by the folder itself
 		inside  map[string][]writer // by each folder above it
@@ -464,14 +460,7 @@ func mountWriters(in *Input) {
 				hosts[s.Stack.Host] = f
 			}
 			real := realPath(s, m)
-			other := func(list []writer) *writer {
-				for _, w := range list {
-					if w.service.Stack != s.Stack {
-						return &w
-					}
-				}
-				return nil
-			}
+			other := func(list []writer) *writer { return ofAnotherStack(list, s.Stack) }
 			tell := func(o *writer, what string) {
 				f := in.report(s, source.Problem{
 					At:      m.SourceAt,
@@ -504,6 +493,22 @@ func mountWriters(in *Input) {
 			}
 		}
 	}
+}
+
+// writer is a service that writes what it mounts.
+type writer struct {
+	service *lab.Service
+	mount   lab.Mount
+}
+
+// ofAnotherStack returns the first writer that is not of the stack; nil when all are.
+func ofAnotherStack(list []writer, stack *lab.Stack) *writer {
+	for _, w := range list {
+		if w.service.Stack != stack {
+			return &w
+		}
+	}
+	return nil
 }
 
 // realPath returns the path of a mount without symbolic links, as far as the survey knows it.

@@ -217,13 +217,7 @@ func mountDenied(in *Input) {
 			in.skip(s.FullName(), err.Error())
 			return
 		}
-		want, folder := mayRead, p.Kind == survey.Folder
-		if folder {
-			want |= mayEnter
-		}
-		if !m.ReadOnly {
-			want |= mayWrite
-		}
+		want := wanted(m, p)
 		if f, ok := host.Survey.FileSystemOf(cmp.Or(p.Real, p.Path)); ok && !m.ReadOnly &&
 			slices.Contains(f.Options, "ro") {
 			in.report(s, source.Problem{
@@ -260,11 +254,23 @@ func mountDenied(in *Input) {
 		in.report(s, source.Problem{
 			At: m.SourceAt,
 			Message: fmt.Sprintf("%s on %s: %s may not %s there",
-				m.Source, host.Name, words, (want &^ got).words(folder)),
+				m.Source, host.Name, words, (want &^ got).words(p.Kind == survey.Folder)),
 			Because: because,
 			Mend:    permissionMend(m.Source, p, w, want),
 		})
 	})
+}
+
+// wanted returns the rights that a mount of a path needs.
+func wanted(m lab.Mount, p survey.Path) rights {
+	want := mayRead
+	if p.Kind == survey.Folder {
+		want |= mayEnter
+	}
+	if !m.ReadOnly {
+		want |= mayWrite
+	}
+	return want
 }
 
 func belongs(facts *survey.Survey, p survey.Path) string {

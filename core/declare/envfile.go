@@ -221,22 +221,7 @@ func (p *envParser) line(start, end int) {
 	}
 	entry := EnvEntry{Name: name, At: p.file.Span(start, valueAt-1)}
 	if first, _ := utf8.DecodeRuneInString(value); strings.ContainsRune(curlyQuotes, first) {
-		last, size := utf8.DecodeLastRuneInString(value)
-		_, firstSize := utf8.DecodeRuneInString(value)
-		var mend *source.Mend
-		if inner := strings.TrimSuffix(value[firstSize:],
-			string(last)); strings.ContainsRune(curlyQuotes, last) && len(value) > firstSize &&
-			!strings.Contains(inner, "'") {
-			mend = &source.Mend{
-				Text: "check --fix writes plain quotes",
-				Edits: []source.Edit{
-					{At: p.file.Span(valueAt, valueAt+firstSize), New: "'"},
-					{At: p.file.Span(end-size, end), New: "'"},
-				},
-			}
-		}
-		p.problem("env-file-syntax", valueAt, valueAt+firstSize,
-			"curly quotes are part of the value here; plain ones, ' or \", go around it", mend)
+		p.curly(value, valueAt, end)
 		return
 	}
 	if value != "" && (value[0] == '\'' || value[0] == '"') {
@@ -250,6 +235,25 @@ func (p *envParser) line(start, end int) {
 		entry.Value = Text{value, p.file.Span(valueAt, end), true}
 	}
 	p.out.Entries = append(p.out.Entries, entry)
+}
+
+// curly reports curly quotes around a value.
+func (p *envParser) curly(value string, valueAt, end int) {
+	last, size := utf8.DecodeLastRuneInString(value)
+	_, firstSize := utf8.DecodeRuneInString(value)
+	inner := strings.TrimSuffix(value[firstSize:], string(last))
+	var mend *source.Mend
+	if strings.ContainsRune(curlyQuotes, last) && len(value) > firstSize && !strings.Contains(inner, "'") {
+		mend = &source.Mend{
+			Text: "check --fix writes plain quotes",
+			Edits: []source.Edit{
+				{At: p.file.Span(valueAt, valueAt+firstSize), New: "'"},
+				{At: p.file.Span(end-size, end), New: "'"},
+			},
+		}
+	}
+	p.problem("env-file-syntax", valueAt, valueAt+firstSize,
+		"curly quotes are part of the value here; plain ones, ' or \", go around it", mend)
 }
 
 // unquoted reports what people do not see or did not mean in a value that runs to the end of its line.

@@ -92,6 +92,11 @@ func explain(f *source.File, at source.Span, said string) (source.Span, string, 
 				write(`"` + strings.ReplaceAll(value, `\`, `\\`) + `"`)
 		}
 	}
+	return explainSaid(at, said, write)
+}
+
+// explainSaid goes by what the library says, where the line itself does not tell.
+func explainSaid(at source.Span, said string, write func(string) *source.Mend) (source.Span, string, *source.Mend) {
 	switch {
 	case strings.Contains(said, "after array value") && strings.ContainsAny(at.Text(), `"'`):
 		return at, "a list needs commas between its values", write(`"…", ` + at.Text() + "…")

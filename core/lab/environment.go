@@ -93,18 +93,6 @@ func isSecret(d *declare.Service, name string) bool {
 // timezone add.
 func (r *resolver) environment(s *Service, d *declare.Service, in *scope) {
 	s.Env = make([]Variable, 0, len(d.Env)+3)
-	set := func(v Variable) {
-		// Few variables are found faster one by one than with an index of them.
-		i := slices.IndexFunc(s.Env, func(o Variable) bool { return o.Name == v.Name })
-		if i < 0 {
-			s.Env = append(s.Env, v)
-			return
-		}
-		weaker := s.Env[i]
-		v.Overrides = append(weaker.Overrides, weaker)
-		v.Overrides[len(v.Overrides)-1].Overrides = nil
-		s.Env[i] = v
-	}
 	variable := "TZ"
 	if v, ok := r.known(settingsOf(d).TimezoneVariable, in); ok {
 		name, err := declare.ParseVariable(v.Text)
@@ -114,13 +102,25 @@ func (r *resolver) environment(s *Service, d *declare.Service, in *scope) {
 		variable = name
 	}
 	if s.Zone.Name != "" && variable != "" {
-		set(Variable{Name: variable, Value: secret.Plain(s.Zone.Name), At: s.Zone.At, Origin: FromZone})
+		s.set(Variable{Name: variable, Value: secret.Plain(s.Zone.Name), At: s.Zone.At, Origin: FromZone})
 	}
 	if s.OwnerUID != "" && s.Owner != nil && s.Owner.Known {
 		at := d.OwnerVariables[0].Span
-		set(Variable{Name: s.OwnerUID, Value: secret.Plain(itoa(s.Owner.UID)), At: at, Origin: FromOwner})
-		set(Variable{Name: s.OwnerGID, Value: secret.Plain(itoa(s.Owner.GID)), At: at, Origin: FromOwner})
+		s.set(Variable{Name: s.OwnerUID, Value: secret.Plain(itoa(s.Owner.UID)), At: at, Origin: FromOwner})
+		s.set(Variable{Name: s.OwnerGID, Value: secret.Plain(itoa(s.Owner.GID)), At: at, Origin: FromOwner})
 	}
+	r.fileVariables(s, d, in)
+	r.ownVariables(s, d, in)
+	for _, v := range s.Env {
+		if (v.Name == "TZ" || v.Name == variable) && v.Origin != FromZone {
+			r.variableZone(v)
+		}
+	}
+	slices.SortFunc(s.Env, func(a, b Variable) int { return cmp.Compare(a.Name, b.Name) })
+}
+
+// fileVariables sets what the environment files say.
+func (r *resolver) fileVariables(s *Service, d *declare.Service, in *scope) {
 	for _, t := range d.EnvFiles {
 		p, file := r.envFile(s.Stack.Name, t, in)
 		if file == nil {
@@ -138,9 +138,13 @@ func (r *resolver) environment(s *Service, d *declare.Service, in *scope) {
 				e.Value.Hide()
 			}
 			r.passwords(&v, Value{Text: e.Value.Value, written: e.Value})
-			set(v)
+			s.set(v)
 		}
 	}
+}
+
+// ownVariables sets what the service's own env says.
+func (r *resolver) ownVariables(s *Service, d *declare.Service, in *scope) {
 	for _, e := range d.Env {
 		v := r.expandSecret(e.Value, in)
 		if v.Unknown {
@@ -157,14 +161,22 @@ func (r *resolver) environment(s *Service, d *declare.Service, in *scope) {
 			variable.Value, variable.named = secret.Of(text.Reveal(), true), true
 		}
 		r.passwords(&variable, v)
-		set(variable)
+		s.set(variable)
 	}
-	for _, v := range s.Env {
-		if (v.Name == "TZ" || v.Name == variable) && v.Origin != FromZone {
-			r.variableZone(v)
-		}
+}
+
+// set gives the service a variable in place of a weaker one of that name, which it remembers.
+func (s *Service) set(v Variable) {
+	// Few variables are found faster one by one than with an index of them.
+	i := slices.IndexFunc(s.Env, func(o Variable) bool { return o.Name == v.Name })
+	if i < 0 {
+		s.Env = append(s.Env, v)
+		return
 	}
-	slices.SortFunc(s.Env, func(a, b Variable) int { return cmp.Compare(a.Name, b.Name) })
+	weaker := s.Env[i]
+	v.Overrides = append(weaker.Overrides, weaker)
+	v.Overrides[len(v.Overrides)-1].Overrides = nil
+	s.Env[i] = v
 }
 
 // urlPassword matches the password of a URL.

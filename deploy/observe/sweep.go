@@ -42,6 +42,23 @@ type RememberedImage struct{ Reference, About string }
 // lab without anybody on them. Of images only the logbook knows; all else is read from the things themselves.
 func (o *Observer) Sweepable(ctx context.Context, known Remembered) ([]Sweepable, error) {
 	var all []Sweepable
+	for _, find := range []func(context.Context, Remembered) ([]Sweepable, error){
+		o.unusedImages, o.unusedVolumes, o.unusedNetworks,
+	} {
+		found, err := find(ctx, known)
+		if err != nil {
+			return nil, err
+		}
+		all = append(all, found...)
+	}
+	slices.SortFunc(all, func(a, b Sweepable) int {
+		return strings.Compare(a.Kind+a.About+a.Name, b.Kind+b.About+b.Name)
+	})
+	return all, nil
+}
+
+// unusedImages are those of earlier versions that no container was made from.
+func (o *Observer) unusedImages(ctx context.Context, known Remembered) (all []Sweepable, err error) {
 	used, err := o.Engine.ImagesInUse(ctx)
 	if err != nil {
 		return nil, err
@@ -68,6 +85,11 @@ func (o *Observer) Sweepable(ctx context.Context, known Remembered) ([]Sweepable
 			})
 		}
 	}
+	return all, nil
+}
+
+// unusedVolumes are those of the lab that no container mounts.
+func (o *Observer) unusedVolumes(ctx context.Context, _ Remembered) (all []Sweepable, err error) {
 	volumes, err := o.Engine.UnusedVolumes(ctx, o.Lab)
 	if err != nil {
 		return nil, err
@@ -82,6 +104,11 @@ func (o *Observer) Sweepable(ctx context.Context, known Remembered) ([]Sweepable
 			Bytes: size,
 		})
 	}
+	return all, nil
+}
+
+// unusedNetworks are those of the lab that no container is on.
+func (o *Observer) unusedNetworks(ctx context.Context, _ Remembered) (all []Sweepable, err error) {
 	containers, err := o.Engine.Containers(ctx, o.Lab, "")
 	if err != nil {
 		return nil, err
@@ -104,9 +131,6 @@ func (o *Observer) Sweepable(ctx context.Context, known Remembered) ([]Sweepable
 			})
 		}
 	}
-	slices.SortFunc(all, func(a, b Sweepable) int {
-		return strings.Compare(a.Kind+a.About+a.Name, b.Kind+b.About+b.Name)
-	})
 	return all, nil
 }
 

@@ -3,10 +3,13 @@ package app
 import (
 	"context"
 	"slices"
+	"strconv"
+	"strings"
 
 	"proudlantern.example/lantern/core/lab"
 	"proudlantern.example/lantern/core/wiring"
 	"proudlantern.example/lantern/deploy"
+	"proudlantern.example/lantern/deploy/history"
 	"proudlantern.example/lantern/deploy/observe"
 )
 
@@ -58,7 +61,7 @@ func (w *Workspace) statusOn(ctx context.Context, h *lab.Host,
 		if declared != nil && declared.Host != h {
 			declared = nil
 		}
-		list, err := d.Status(ctx, name, declared)
+		list, err := d.Status(ctx, name, declared, func() *lab.Stack { return w.deployedVersion(name) })
 		if err != nil {
 			return nil, false, unreachable(h.Name, err)
 		}
@@ -66,6 +69,35 @@ func (w *Workspace) statusOn(ctx context.Context, h *lab.Host,
 		services = append(services, list...)
 	}
 	return services, found, nil
+}
+
+// deployedVersion returns a stack as the logbook says that it was last deployed; nil where it does not say so.
+func (w *Workspace) deployedVersion(stack string) *lab.Stack {
+	entries, err := w.Entries(stack)
+	if err != nil {
+		return nil
+	}
+	for _, e := range slices.Backward(entries) {
+		if e.Result != deploy.Done || e.Kind == history.Retire {
+			continue
+		}
+		_, files, err := w.Entry(stack, strconv.Itoa(e.Number))
+		if err != nil {
+			return nil
+		}
+		texts := map[string]string{}
+		for _, f := range files {
+			if !strings.HasPrefix(f.Path, history.Before) {
+				texts[f.Path] = f.Text
+			}
+		}
+		then, err := w.Overlay(texts)
+		if err != nil {
+			return nil
+		}
+		return then.Stack(stack)
+	}
+	return nil
 }
 
 // Leftover is what a deploy that died has left of a stack.

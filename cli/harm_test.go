@@ -334,9 +334,12 @@ func TestStatusSeesHands(t *testing.T) {
 		var list struct{ Services []observe.Status }
 		require.NoError(t, json.Unmarshal([]byte(stdout), &list))
 		require.Len(t, list.Services, 1)
-		return fmt.Sprintf("%s changed=%t", list.Services[0].State, list.Services[0].Changed)
+		v := list.Services[0]
+		return fmt.Sprintf("%s changed=%t outdated=%t", v.State, v.Changed, v.Outdated)
 	}
-	assert.Equal(t, "ready changed=false", status(0))
+	assert.Equal(t, "ready changed=false outdated=false", status(0))
+	b.level("high")
+	assert.Equal(t, "ready changed=false outdated=true", status(0))
 	old := b.containers()["tide-log.desk"]
 	require.NoError(t, b.engine.Remove(t.Context(), old.ID))
 	c := old.Container
@@ -345,9 +348,11 @@ func TestStatusSeesHands(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, b.engine.Start(t.Context(), id))
 	require.True(t, b.waitReady())
-	assert.Equal(t, "ready changed=true", status(0))
+	assert.Equal(t, "ready changed=true outdated=true", status(0), "both: the logbook knows what was deployed")
+	b.level("low")
+	assert.Equal(t, "ready changed=true outdated=false", status(0))
 	require.NoError(t, b.engine.Stop(t.Context(), id, time.Second))
-	assert.Equal(t, "stopped changed=true", status(1))
+	assert.Equal(t, "stopped changed=true outdated=false", status(1))
 	b.write("mast/stack.toml", "[service.vane\n")
 	_, stderr := b.run(1, "status")
 	assert.Contains(t, stderr, "mast/stack.toml:1")

@@ -402,7 +402,9 @@ func TestStatus(t *testing.T) {
 	w := newWorld(t)
 	st := w.stack(two +
 		"[service.broken]\nimage = \"registry.skerry.example/probe:exits\"\nready = { tcp = 80 }\n" +
-		"[service.job]\nimage = \"registry.skerry.example/probe:1\"\n")
+		"[service.job]\nimage = \"registry.skerry.example/probe:1\"\n" +
+		"[service.import]\nimage = \"registry.skerry.example/probe:job\"\nrestart = \"no\"\n" +
+		"[service.short]\nimage = \"registry.skerry.example/probe:job\"\n")
 	d := w.deployer(false)
 	out, err := d.Deploy(t.Context(), w.stack(two), deploy.Options{})
 	require.NoError(t, err)
@@ -415,32 +417,40 @@ func TestStatus(t *testing.T) {
 			plan.LabelService: service,
 		}
 	}
-	made := func(service, image string) string {
+	made := func(service, image, restart string) string {
+		l := labels(service)
+		l[plan.LabelRestart] = restart
 		id, err := w.engine.Create(t.Context(), "pier-log."+service,
-			plan.Container{Image: image, Networks: []plan.Attachment{{Network: "pier-log.net"}}},
-			labels(service), "")
+			plan.Container{Image: image, Networks: []plan.Attachment{{Network: "pier-log.net"}}}, l, "")
 		require.NoError(t, err)
 		require.NoError(t, w.engine.Start(t.Context(), id))
 		return id
 	}
-	made("broken", enginetest.Exits)
-	made("gone", enginetest.Page)
+	made("broken", enginetest.Exits, "no")
+	made("gone", enginetest.Page, "no")
+	made("import", enginetest.Job, "no")
+	made("short", enginetest.Job, "unless-stopped")
 	require.NoError(t, w.engine.Stop(t.Context(), "pier-log.store", time.Second))
-	require.Eventually(t, func() bool { return !w.names()["pier-log.broken"].Running }, 5*time.Second,
-		10*time.Millisecond)
+	require.Eventually(t, func() bool {
+		now := w.names()
+		return !now["pier-log.broken"].Running && !now["pier-log.import"].Running && !now["pier-log.short"].Running
+	}, 30*time.Second, 10*time.Millisecond)
 
-	list, err := d.Status(t.Context(), "pier-log", st)
+	list, err := d.Status(t.Context(), "pier-log", st, func() *lab.Stack { return nil })
 	require.NoError(t, err)
 	got := map[string]string{}
 	for _, s := range list {
-		got[s.Service] = fmt.Sprintf("%s changed=%t well=%t %s", s.State, s.Changed, s.Well(), s.Detail)
+		got[s.Service] = fmt.Sprintf("%s changed=%t outdated=%t well=%t %s",
+			s.State, s.Changed, s.Outdated, s.Well(), s.Detail)
 	}
 	assert.Equal(t, map[string]string{
-		"store":  "stopped changed=false well=false ",
-		"desk":   "ready changed=false well=true ",
-		"broken": "failed changed=true well=false it ended with exit code 3",
-		"job":    "missing changed=true well=false ",
-		"gone":   "running changed=true well=true no longer in the files",
+		"store":  "stopped changed=false outdated=false well=false ",
+		"desk":   "ready changed=false outdated=false well=true ",
+		"broken": "failed changed=true outdated=false well=false it ended with exit code 3",
+		"job":    "missing changed=false outdated=false well=false ",
+		"import": "done changed=true outdated=false well=true ",
+		"short":  "stopped changed=true outdated=false well=false ",
+		"gone":   "running changed=false outdated=true well=true no longer in the files",
 	}, got)
 }
 

@@ -77,7 +77,7 @@ func TestJobs(t *testing.T) {
 	out, err = d.Deploy(t.Context(), st, deploy.Options{})
 	require.NoError(t, err)
 	assert.Equal(t, deploy.NothingToDo, out.Result, "it is not run again")
-	list, err := d.Status(t.Context(), "pier-log", st)
+	list, err := d.Status(t.Context(), "pier-log", st, func() *lab.Stack { return nil })
 	require.NoError(t, err)
 	for _, s := range list {
 		assert.True(t, s.Well(), "%s: %s", s.Service, s.Detail)

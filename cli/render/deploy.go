@@ -324,8 +324,11 @@ func Status(w io.Writer, p Paint, services []observe.Status, now time.Time) {
 			since = ago(now.Sub(s.Since))
 		}
 		notes := s.Detail
-		if s.Changed && s.State != observe.StateMissing && notes == "" {
-			notes = "differs from the files"
+		if s.Changed {
+			notes = strings.TrimPrefix(notes+"; changed by hand", "; ")
+		}
+		if s.Outdated && s.Detail == "" {
+			notes = strings.TrimPrefix(notes+"; files changed since its deploy", "; ")
 		}
 		if s.Restarts > 0 {
 			notes = strings.TrimPrefix(notes+"; "+declare.Counted(s.Restarts, "restart"), "; ")

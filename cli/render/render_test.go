@@ -34,13 +34,13 @@ func TestStatusTable(t *testing.T) {
 			Changed: true, Since: now.Add(-72 * time.Hour), Image: "counter:1", About: "counts"},
 		{Host: "boathouse", Stack: "bird-count", Service: "queue", State: observe.StateReady,
 			Since: now.Add(-3 * time.Second), Image: "queue:1", About: "what waits to be counted"},
-		{Host: "boathouse", Stack: "bird-count", Service: "gallery", State: observe.StateMissing, Changed: true},
+		{Host: "boathouse", Stack: "bird-count", Service: "gallery", State: observe.StateMissing},
 	}, now)
 	assert.Equal(t, strings.TrimPrefix(`
   host       service             state       for  image          page                    note
   lamp-room  tide-log/desk       ready       1h   tide-desk:2.3  http://lamp-room:8710/
   lamp-room  tide-log/store      restarting  5s   store:4.2                              it ended with exit code 3; 3 restarts
-  boathouse  bird-count/counter  running     3d   counter:1                              differs from the files
+  boathouse  bird-count/counter  running     3d   counter:1                              changed by hand
   boathouse  bird-count/queue    ready       3s   queue:1                                what waits to be counted
   boathouse  bird-count/gallery  missing
 `, "\n"), b.String())

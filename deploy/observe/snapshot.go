@@ -140,10 +140,6 @@ func (o *Observer) PlanFrom(stack *lab.Stack, seen Snapshot) (plan.Stack, error)
 		return plan.Stack{}, errors.New(who)
 	}
 	found := plan.Found{Lab: o.Lab, Networks: seen.Networks, Volumes: seen.Volumes}
-	names := map[string]string{} // of services, by container id
-	for _, c := range seen.Containers {
-		names["container:"+c.ID] = c.Labels[plan.LabelService]
-	}
 	unfinished := false
 	for _, c := range seen.Containers {
 		service := c.Labels[plan.LabelService]
@@ -155,21 +151,29 @@ func (o *Observer) PlanFrom(stack *lab.Stack, seen Snapshot) (plan.Stack, error)
 		if s := stack.Service(service); s != nil {
 			declared = plan.Declare(s)
 		}
-		// Without its image it is not known what the image said; then only its fingerprint counts.
-		image, known := seen.Images[c.ImageID]
-		if name, ok := names[c.Container.NetworkOf]; ok {
-			c.Container.NetworkOf = name
-		}
+		running, known := seen.readBack(c, declared)
 		found.Running = append(found.Running, plan.Running{
 			Done: CompletedJob(c), ImageUnknown: !known,
 			ID: c.ID, Name: c.Name, Service: service, Digest: c.Labels[plan.LabelDigest],
 			Salt:    c.Labels[plan.LabelSalt],
-			ImageID: c.ImageID, Up: c.Running, Container: engine.WithoutImage(c.Container, image, declared),
+			ImageID: c.ImageID, Up: c.Running, Container: running,
 		})
 	}
 	p := plan.Make(stack, found, func(reference string) string { return seen.Images[reference].ID })
 	p.Unfinished = unfinished
 	return p, nil
+}
+
+// readBack returns a container in the words of a declaration: without what only its image says. Without its
+// image it is not known what the image said; then only its fingerprint counts, and known is false.
+func (s Snapshot) readBack(c engine.State, declared plan.Container) (running plan.Container, known bool) {
+	for _, o := range s.Containers {
+		if c.Container.NetworkOf == "container:"+o.ID {
+			c.Container.NetworkOf = o.Labels[plan.LabelService]
+		}
+	}
+	image, known := s.Images[c.ImageID]
+	return engine.WithoutImage(c.Container, image, declared), known
 }
 
 // IsTransitional reports whether a container shows that a deploy is at work, or died: a mark, or one that has

@@ -3,6 +3,7 @@ package observe
 import (
 	"context"
 	"slices"
+	"sync"
 	"time"
 
 	"proudlantern.example/lantern/core/lab"
@@ -16,21 +17,23 @@ const (
 	StateStarting   = "starting"   // runs, and ready does not hold
 	StateRunning    = "running"    // runs, and declares no ready
 	StateRestarting = "restarting" // the engine starts it again and again
-	StateDone       = "done"       // a job that ended without an error
-	StateStopped    = "stopped"
-	StateFailed     = "failed" // ended with an error
+	StateDone       = "done"       // meant to end, and ended without an error
+	StateStopped    = "stopped"    // somebody has stopped it, or it ended though it was not meant to
+	StateFailed     = "failed"     // ended with an error
 	StateMissing    = "missing"
 	StateDeploying  = "deploying" // a deploy is in the middle of it, or died there
 )
 
-// Status is how a service is.
+// Status is how a service is: how it runs, whether it still is what was deployed, and whether the files have
+// moved on since. Each is told by itself.
 type Status struct {
 	Host     string    `json:"host"`
 	Stack    string    `json:"stack"`
 	Service  string    `json:"service"`
 	About    string    `json:"about,omitempty"`
 	State    string    `json:"state"`
-	Changed  bool      `json:"changed"` // differs from the files, or was changed by hand
+	Changed  bool      `json:"changed"`  // by hand: it is not what was deployed
+	Outdated bool      `json:"outdated"` // its files, or its image, have changed since it was deployed
 	Since    time.Time `json:"since,omitzero"`
 	Restarts int       `json:"restarts"`
 	Image    string    `json:"image,omitempty"`
@@ -47,9 +50,11 @@ func (s Status) Well() bool {
 }
 
 // Status looks at the services of a stack. Stack may be one of which only containers are left: then declared
-// is nil.
-func (o *Observer) Status(ctx context.Context, name string, declared *lab.Stack) ([]Status, error) {
-	containers, changed, err := o.declaredAndRunning(ctx, name, declared)
+// is nil. Deployed returns the stack as it was last deployed, or nil where that is not known; it is only called
+// when the files have changed since.
+func (o *Observer) Status(ctx context.Context, name string, declared *lab.Stack,
+	deployed func() *lab.Stack) ([]Status, error) {
+	containers, differs, err := o.declaredAndRunning(ctx, name, declared, deployed)
 	if err != nil {
 		return nil, err
 	}
@@ -78,9 +83,9 @@ func (o *Observer) Status(ctx context.Context, name string, declared *lab.Stack)
 		c, there := by[name+"."+service]
 		if s != nil {
 			st.Links, st.About = s.Links(), s.About
-			st.Changed = !there || changed[service]
+			st.Changed, st.Outdated = differs[service].changed, differs[service].outdated
 		} else {
-			st.Changed, st.Detail = true, "no longer in the files"
+			st.Outdated, st.Detail = true, "no longer in the files"
 		}
 		if there {
 			proof := plan.ReadProof(c.Labels[plan.LabelProof])
@@ -97,10 +102,13 @@ func (o *Observer) Status(ctx context.Context, name string, declared *lab.Stack)
 	return all, nil
 }
 
-// declaredAndRunning returns the containers of a stack, and which of its services are not as they are
-// declared, field by field: somebody may have made one again by hand, with all our labels.
-func (o *Observer) declaredAndRunning(ctx context.Context, name string,
-	declared *lab.Stack) ([]engine.State, map[string]bool, error) {
+// difference is how a container differs from what it was or should be.
+type difference struct{ changed, outdated bool } // as in [Status]
+
+// declaredAndRunning returns the containers of a stack, and how those of its services differ, by service. They
+// are compared field by field: somebody may have made one again by hand, with all our labels.
+func (o *Observer) declaredAndRunning(ctx context.Context, name string, declared *lab.Stack,
+	deployed func() *lab.Stack) ([]engine.State, map[string]difference, error) {
 	if declared == nil {
 		containers, err := o.Containers(ctx, name)
 		return containers, nil, err
@@ -109,20 +117,48 @@ func (o *Observer) declaredAndRunning(ctx context.Context, name string,
 	if err != nil {
 		return nil, nil, err
 	}
-	changed := map[string]bool{}
-	p, err := o.PlanFrom(declared, found)
+	replaced := map[string]bool{}
+	p, unknown := o.PlanFrom(declared, found) // an error: the account that it runs as could not be looked up
 	for _, s := range p.Services {
-		changed[s.Name] = s.Action != plan.Keep && s.Action != plan.Start
+		replaced[s.Name] = s.Action != plan.Keep && s.Action != plan.Start
 	}
-	if err != nil { // who it runs as could not be looked up
-		for _, c := range found.Containers {
-			if s := declared.Service(c.Labels[plan.LabelService]); s != nil {
-				same, known := plan.Declare(s).SameDigest(c.Labels[plan.LabelDigest], c.Labels[plan.LabelSalt])
-				changed[s.Name] = known && !same
-			}
+	deployed = sync.OnceValue(deployed)
+	differs := map[string]difference{}
+	for _, c := range found.Containers {
+		service := c.Labels[plan.LabelService]
+		s := declared.Service(service)
+		if s == nil || IsTransitional(c) {
+			continue
 		}
+		label, salt := c.Labels[plan.LabelDigest], c.Labels[plan.LabelSalt]
+		if same, known := plan.Declare(s).SameDigest(label, salt); known && !same && label != "" {
+			differs[service] = difference{changed: wasChanged(found, c, deployed()), outdated: true}
+			continue
+		}
+		byHand := unknown == nil && found.differs(c, s)
+		differs[service] = difference{changed: byHand, outdated: replaced[service] && !byHand}
 	}
-	return found.Containers, changed, nil
+	return found.Containers, differs, nil
+}
+
+// wasChanged reports whether a container is not what was deployed; false where that is not known.
+func wasChanged(found Snapshot, c engine.State, deployed *lab.Stack) bool {
+	if deployed == nil {
+		return false
+	}
+	s := deployed.Service(c.Labels[plan.LabelService])
+	if s == nil {
+		return false
+	}
+	same, _ := plan.Declare(s).SameDigest(c.Labels[plan.LabelDigest], c.Labels[plan.LabelSalt])
+	return same && found.differs(c, s)
+}
+
+// differs reports whether a container has other fields than a declaration.
+func (s Snapshot) differs(c engine.State, service *lab.Service) bool {
+	declared := plan.Declare(service)
+	running, known := s.readBack(c, declared)
+	return known && len(plan.Differences(running, declared)) > 0
 }
 
 // describe fills in what a container shows.
@@ -154,8 +190,8 @@ func (o *Observer) describe(ctx context.Context, st *Status, c engine.State, pro
 		}
 	case c.Status == "created":
 		st.State = StateStopped
-	case CompletedJob(c) && (proof.Done || !proof.Declared() && proof.PagePort == 0 && len(c.Container.Ports) == 0):
-		st.State = StateDone // it is meant to end
+	case c.ExitCode == 0 && meantToEnd(c, proof):
+		st.State = StateDone
 	case c.OOMKilled:
 		st.State, st.Detail = StateFailed, "it "+HowEnded(c)
 	case c.ExitCode == 0 || c.ExitCode == 143 || c.ExitCode == 137:
@@ -163,4 +199,11 @@ func (o *Observer) describe(ctx context.Context, st *Status, c engine.State, pro
 	default:
 		st.State, st.Detail = StateFailed, "it "+HowEnded(c)
 	}
+}
+
+// meantToEnd reports whether a service is one that ends: others wait for that, or its policy lets it end and it
+// has nothing that others could ask it.
+func meantToEnd(c engine.State, proof plan.Proof) bool {
+	serves := proof.Declared() || proof.PagePort > 0 || len(c.Container.Ports) > 0
+	return proof.Done || CompletedJob(c) && !serves
 }

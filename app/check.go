@@ -10,11 +10,14 @@ import (
 	"proudlantern.example/lantern/core/plan"
 )
 
-// Check runs all rules. A named stack, or a host, narrows the result to what touches it.
-func (w *Workspace) Check(stack, host string) check.Result {
+// Check runs all rules. Named stacks or services, or a host, narrow the result to what touches them.
+func (w *Workspace) Check(named Targets, host string) check.Result {
 	result := check.Run(w.Lab, check.All())
-	if stack != "" {
-		result = result.About(stack)
+	if len(named) > 0 {
+		result = result.About(named.stacks()...)
+		result.Findings = slices.DeleteFunc(result.Findings, func(f check.Finding) bool {
+			return f.Service != "" && named.HasStack(f.Stack) && !named.Has(f.Stack, f.Service)
+		})
 	}
 	if host != "" {
 		result.Findings = slices.DeleteFunc(result.Findings, func(f check.Finding) bool {
@@ -56,13 +59,13 @@ func NotFirm(f check.Finding) bool { return !f.Firm() }
 // Admit looks at the hosts, and lets a command go on with stacks that are declared without an error, or with
 // errors that are looked past. It returns the surveyed lab and its stacks in the order in which they are
 // deployed. The error may be a *[Refusal].
-func (w *Workspace) Admit(ctx context.Context, stack, host string,
+func (w *Workspace) Admit(ctx context.Context, named Targets, host string,
 	lookPast func(check.Finding) bool) (*Workspace, []*lab.Stack, error) {
-	if _, err := w.StacksOf(stack, host); err != nil {
+	if _, err := w.StacksOf(named, host); err != nil {
 		return w, nil, err
 	}
 	w = w.Survey(ctx, host)
-	stacks, _ := w.StacksOf(stack, host)
+	stacks, _ := w.StacksOf(named, host)
 	var names []string
 	for _, st := range stacks {
 		names = append(names, st.Name)

@@ -21,6 +21,7 @@ type Run struct {
 	Plans []plan.Stack
 
 	lab      *Workspace
+	named    Targets
 	takeOver bool          // see deploy.Options
 	entry    history.Entry // what all entries of this run have in common
 	hosts    map[string]*deploy.Deployer
@@ -29,11 +30,12 @@ type Run struct {
 	report func(deploy.Event) // under mu
 }
 
-// Plan connects to the engines of stacks and compares each stack with what runs. The entry is what all
-// entries of the logbook have in common. The run has to be closed.
-func (w *Workspace) Plan(ctx context.Context, stacks []*lab.Stack, takeOver bool,
+// Plan connects to the engines of stacks and compares each stack with what runs: only the named services of
+// it and what they need, where such are named. The entry is what all entries of the logbook have in common. The
+// run has to be closed.
+func (w *Workspace) Plan(ctx context.Context, stacks []*lab.Stack, named Targets, takeOver bool,
 	entry history.Entry) (*Run, error) {
-	r := &Run{lab: w, takeOver: takeOver, entry: entry, hosts: map[string]*deploy.Deployer{}}
+	r := &Run{lab: w, named: named, takeOver: takeOver, entry: entry, hosts: map[string]*deploy.Deployer{}}
 	for _, st := range stacks {
 		d := r.hosts[st.Host.Name]
 		if d == nil {
@@ -44,7 +46,7 @@ func (w *Workspace) Plan(ctx context.Context, stacks []*lab.Stack, takeOver bool
 			}
 			r.hosts[st.Host.Name] = d
 		}
-		p, err := d.Plan(ctx, st)
+		p, err := d.Plan(ctx, st, named.Services(st.Name)...)
 		if err != nil {
 			r.Close()
 			return nil, &Error{
@@ -140,7 +142,11 @@ func (r *Run) Deploy(ctx context.Context, p plan.Stack) (deploy.Outcome, error) 
 		return deploy.Outcome{Result: deploy.NothingToDo}, nil
 	}
 	d := r.hosts[p.Stack.Host.Name]
-	options := deploy.Options{After: r.lab.lastEntry(p.Stack.Name), TakeOver: r.takeOver}
+	options := deploy.Options{
+		After:    r.lab.lastEntry(p.Stack.Name),
+		TakeOver: r.takeOver,
+		Only:     r.named.Services(p.Stack.Name),
+	}
 	began := time.Now()
 	out, err := d.Deploy(ctx, p.Stack, options)
 	if err == nil && out.Entry > 0 {

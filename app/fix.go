@@ -36,10 +36,10 @@ const mostRounds = 10
 
 // Fix works out mends in rounds until nothing changes. Nothing is written. Resurvey takes another look at the
 // hosts: mended paths and accounts are other questions to them.
-func (w *Workspace) Fix(stack, host string, resurvey Surveyor) (*Fixes, error) {
+func (w *Workspace) Fix(named Targets, host string, resurvey Surveyor) (*Fixes, error) {
 	m := &Fixes{
 		Lab:    w,
-		Result: w.Check(stack, host),
+		Result: w.Check(named, host),
 		Fixed:  []Fixed{},
 		Was:    map[string]*source.File{},
 		Texts:  map[string]string{},
@@ -79,7 +79,7 @@ func (w *Workspace) Fix(stack, host string, resurvey Surveyor) (*Fixes, error) {
 		if err != nil {
 			return nil, err
 		}
-		m.Lab, m.Result = mended, mended.Check(stack, host)
+		m.Lab, m.Result = mended, mended.Check(named, host)
 	}
 	return m, nil
 }

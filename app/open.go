@@ -10,7 +10,6 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
-	"strings"
 	"time"
 
 	"proudlantern.example/lantern/core/declare"
@@ -73,32 +72,6 @@ func (w Workspace) resolved() *Workspace {
 		w.caller.Learn(w.Secrets()...)
 	}
 	return &w
-}
-
-// StacksOf returns the named stack, or all that are on a host, or all.
-func (w *Workspace) StacksOf(name, onHost string) ([]*lab.Stack, error) {
-	if name != "" {
-		if st := w.Stack(name); st != nil {
-			return []*lab.Stack{st}, nil
-		}
-		var names []string
-		for _, st := range w.Stacks {
-			names = append(names, st.Name)
-		}
-		slices.Sort(names)
-		instead := "; it has " + strings.Join(names, ", ")
-		if len(names) == 0 {
-			instead = "; it has none at all: a stack is a folder with a stack.toml"
-		}
-		return nil, usage("%s", declare.Unknown("the lab has no stack "+name, name, names, instead))
-	}
-	var all []*lab.Stack
-	for _, st := range w.Stacks {
-		if onHost == "" || st.Host != nil && st.Host.Name == onHost {
-			all = append(all, st)
-		}
-	}
-	return all, nil
 }
 
 // HostsOf returns the named host, or all.

@@ -163,7 +163,9 @@ func servicesOf(ctx context.Context, d *deploy.Deployer, p plan.Stack) []history
 			if image, err := d.Engine.Image(ctx, v.Image); err == nil {
 				v.ID, v.Digest = image.ID, image.Digest
 			}
-			v.ConfigDigest = s.Container.Digest(p.Stack.Name)
+			if !s.LeftOut {
+				v.ConfigDigest = s.Container.Digest(p.Stack.Name)
+			}
 		}
 		list = append(list, v)
 	}

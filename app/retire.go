@@ -88,7 +88,7 @@ func (w *Workspace) whereStackIs(ctx context.Context, stack, onHost string,
 		}
 		d.Engine.Close()
 	}
-	if _, err := w.StacksOf(stack, ""); err != nil {
+	if _, err := w.StacksOf(Targets{{Stack: stack}}, ""); err != nil {
 		return nil, err
 	}
 	return nil, usage("%s is not on %s", stack, onHost)

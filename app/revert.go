@@ -78,7 +78,7 @@ func (w *Workspace) entryBefore(stack string, inform func(format string, args ..
 		return "", err
 	}
 	if len(list) == 0 {
-		if _, err := w.StacksOf(stack, ""); err != nil {
+		if _, err := w.StacksOf(Targets{{Stack: stack}}, ""); err != nil {
 			return "", usage("%s, and the logbook of this clone has no deploy of %s", err, stack)
 		}
 	}
@@ -111,7 +111,8 @@ func (r *Revert) Plan(ctx context.Context, onHost string) (*Workspace, error) {
 	if err != nil {
 		return nil, err
 	}
-	if then, _, err = then.Admit(ctx, stack, onHost, func(check.Finding) bool { return false }); err != nil {
+	if then, _, err = then.Admit(ctx, Targets{{Stack: stack}}, onHost,
+		func(check.Finding) bool { return false }); err != nil {
 		return then, err
 	}
 	if r.then, err = r.pin(ctx, then); err != nil {
@@ -128,7 +129,7 @@ func (r *Revert) Plan(ctx context.Context, onHost string) (*Workspace, error) {
 			}
 		}
 	}
-	if r.Run, err = r.then.Plan(ctx, []*lab.Stack{st}, false, entry); err != nil {
+	if r.Run, err = r.then.Plan(ctx, []*lab.Stack{st}, nil, false, entry); err != nil {
 		return r.then, err
 	}
 	r.sayWhatDiffers(r.Run.Plans[0])

@@ -13,39 +13,42 @@ import (
 	"proudlantern.example/lantern/deploy/observe"
 )
 
-// Status looks at a stack, or at all of the lab and at what is left of it on its hosts. The lab has to be
+// Status looks at what is named, or at all of the lab and at what is left of it on its hosts. The lab has to be
 // surveyed.
-func (w *Workspace) Status(ctx context.Context, only, onHost string) ([]observe.Status, error) {
+func (w *Workspace) Status(ctx context.Context, named Targets, onHost string) ([]observe.Status, error) {
 	services := []observe.Status{}
-	found := only == ""
 	for _, h := range w.HostsOf(onHost) {
 		if err := w.Unreached[h.Name]; err != nil {
 			return nil, unreachable(h.Name, err)
 		}
-		list, there, err := w.statusOn(ctx, h, only)
+		list, err := w.statusOn(ctx, h, named)
 		if err != nil {
 			return nil, err
 		}
-		found = found || there
 		services = append(services, list...)
 	}
-	if !found {
-		_, err := w.StacksOf(only, "")
-		return nil, err
+	for _, t := range named {
+		if !slices.ContainsFunc(services, func(s observe.Status) bool {
+			return (Targets{t}).Has(s.Stack, s.Service)
+		}) {
+			if _, err := w.StacksOf(Targets{t}, onHost); err != nil {
+				return nil, err
+			}
+		}
 	}
 	return services, nil
 }
 
-func (w *Workspace) statusOn(ctx context.Context, h *lab.Host,
-	only string) (services []observe.Status, found bool, err error) {
+func (w *Workspace) statusOn(ctx context.Context, h *lab.Host, named Targets) ([]observe.Status, error) {
 	d, err := w.deployer(ctx, h, nil)
 	if err != nil {
-		return nil, false, err
+		return nil, err
 	}
+	var services []observe.Status
 	defer d.Engine.Close()
 	names, err := d.Stacks(ctx)
 	if err != nil {
-		return nil, false, unreachable(h.Name, err)
+		return nil, unreachable(h.Name, err)
 	}
 	for _, st := range w.Stacks {
 		if st.Host == h {
@@ -54,7 +57,7 @@ func (w *Workspace) statusOn(ctx context.Context, h *lab.Host,
 	}
 	slices.Sort(names)
 	for _, name := range slices.Compact(names) {
-		if only != "" && name != only {
+		if !named.HasStack(name) {
 			continue
 		}
 		declared := w.Stack(name)
@@ -63,12 +66,13 @@ func (w *Workspace) statusOn(ctx context.Context, h *lab.Host,
 		}
 		list, err := d.Status(ctx, name, declared, func() *lab.Stack { return w.deployedVersion(name) })
 		if err != nil {
-			return nil, false, unreachable(h.Name, err)
+			return nil, unreachable(h.Name, err)
 		}
-		found = true
-		services = append(services, list...)
+		services = append(services, slices.DeleteFunc(list, func(s observe.Status) bool {
+			return !named.Has(s.Stack, s.Service)
+		})...)
 	}
-	return services, found, nil
+	return services, nil
 }
 
 // deployedVersion returns a stack as the logbook says that it was last deployed; nil where it does not say so.
@@ -145,8 +149,8 @@ func (l *Leftover) Recover(ctx context.Context) (deploy.Outcome, error) {
 // Close ends the connection to the engine.
 func (l *Leftover) Close() { l.on.Engine.Close() }
 
-// Prove tests stacks at any time, and changes nothing.
-func (w *Workspace) Prove(ctx context.Context, stacks []*lab.Stack) ([]observe.Proven, error) {
+// Prove tests stacks, or services of theirs, at any time, and changes nothing.
+func (w *Workspace) Prove(ctx context.Context, stacks []*lab.Stack, named Targets) ([]observe.Proven, error) {
 	wires := wiring.Connections(w.Lab)
 	var all []observe.Proven
 	for _, st := range stacks {
@@ -154,7 +158,7 @@ func (w *Workspace) Prove(ctx context.Context, stacks []*lab.Stack) ([]observe.P
 		if err != nil {
 			return nil, err
 		}
-		list, err := d.Prove(ctx, st, wires)
+		list, err := d.Prove(ctx, st, named.Services(st.Name), wires)
 		d.Engine.Close()
 		if err != nil {
 			return nil, unreachable(st.Host.Name, err)

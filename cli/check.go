@@ -19,9 +19,9 @@ func (s *session) checkCommand() *cli.Command {
 	var saved []string
 	var fix, dryRun, strict, offline bool
 	return &cli.Command{
-		Name: "check", Usage: "find mistakes before you deploy", ArgsUsage: "[STACK]",
-		Description: "Reads the whole lab and looks at its hosts. Naming a stack narrows what is shown to " +
-			"findings that touch it.",
+		Name: "check", Usage: "find mistakes before you deploy", ArgsUsage: "[STACK[/SERVICE]]...",
+		Description: "Reads the whole lab and looks at its hosts. Naming stacks or services narrows what is " +
+			"shown to findings that touch them.",
 		Flags: []cli.Flag{
 			&cli.StringSliceFlag{
 				Name:        "survey",
@@ -49,8 +49,11 @@ func (s *session) checkCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			stack := c.Args().First()
-			if _, err := w.StacksOf(stack, ""); err != nil {
+			named, err := app.ParseTargets(c.Args().Slice())
+			if err == nil {
+				_, err = w.StacksOf(named, "")
+			}
+			if err != nil {
 				return err
 			}
 			survey := surveyFrom(ctx, s.host, offline, saved)
@@ -58,9 +61,9 @@ func (s *session) checkCommand() *cli.Command {
 				return err
 			}
 			if !fix {
-				return s.found(w, w.Check(stack, s.host), nil, sarif, strict)
+				return s.found(w, w.Check(named, s.host), nil, sarif, strict)
 			}
-			fixes, err := w.Fix(stack, s.host, survey)
+			fixes, err := w.Fix(named, s.host, survey)
 			if err == nil && !dryRun {
 				err = s.write(fixes)
 			}

@@ -241,8 +241,10 @@ func (s *session) command() *cli.Command {
 		Flags:                 s.globalFlags(&version),
 		Commands: []*cli.Command{
 			s.demoCommand(), s.surveyCommand(), s.checkCommand(), s.compareCommand(), s.deployCommand(),
-			s.proveCommand(), s.statusCommand(), s.logbookCommand(), s.revertCommand(), s.retireCommand(),
-			s.sweepCommand(), s.portsCommand(), s.mountsCommand(), s.envCommand(), s.tidyCommand(),
+			s.proveCommand(), s.statusCommand(), s.logsCommand(), s.logbookCommand(), s.revertCommand(),
+			s.retireCommand(),
+			s.sweepCommand(), s.startCommand(), s.stopCommand(), s.restartCommand(), s.portsCommand(),
+			s.mountsCommand(), s.envCommand(), s.tidyCommand(),
 			s.aboutCommand(), s.schemaCommand(), s.versionCommand(), s.helpCommand(),
 		},
 		Action: func(_ context.Context, c *cli.Command) error {
@@ -278,10 +280,14 @@ func (s *session) command() *cli.Command {
 	return root
 }
 
-// argumentsOf refuses more arguments than a command has names for in its ArgsUsage.
+// argumentsOf refuses more arguments than a command has names for in its ArgsUsage; an ellipsis takes any
+// number.
 func argumentsOf(c *cli.Command) cli.BeforeFunc {
 	most := len(strings.Fields(c.ArgsUsage))
 	return func(ctx context.Context, c *cli.Command) (context.Context, error) {
+		if strings.HasSuffix(c.ArgsUsage, "...") {
+			return ctx, nil
+		}
 		if c.Args().Len() > most {
 			takes := "no argument"
 			if most > 0 {
@@ -295,11 +301,11 @@ func argumentsOf(c *cli.Command) cli.BeforeFunc {
 
 // elsewhere is what people call a command who come from other programs.
 var elsewhere = map[string]string{
-	"up": "deploy", "apply": "deploy", "start": "deploy", "install": "deploy", "run": "deploy",
+	"up": "deploy", "apply": "deploy", "install": "deploy", "run": "deploy",
 	"update": "deploy", "upgrade": "deploy", "down": "retire", "delete": "retire", "uninstall": "retire",
 	"destroy": "retire", "rm": "retire",
 	"ps": "status", "ls": "status", "list": "status", "validate": "check", "lint": "check", "config": "check",
-	"verify": "check", "diff": "compare", "plan": "compare", "preview": "compare", "log": "logbook",
+	"verify": "check", "diff": "compare", "plan": "compare", "preview": "compare", "log": "logs", "tail": "logs",
 	"undo": "revert", "restore": "revert", "prune": "sweep", "clean": "sweep", "cleanup": "sweep",
 	"fmt": "tidy", "format": "tidy", "health": "prove", "scan": "survey", "facts": "survey",
 	"volumes": "mounts", "environment": "env", "vars": "env",

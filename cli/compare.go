@@ -6,6 +6,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"proudlantern.example/lantern/app"
 	"proudlantern.example/lantern/cli/render"
 	"proudlantern.example/lantern/core/plan"
 	"proudlantern.example/lantern/deploy/history"
@@ -14,7 +15,8 @@ import (
 func (s *session) compareCommand() *cli.Command {
 	var fail bool
 	return &cli.Command{
-		Name: "compare", Usage: "show how running containers differ from your files", ArgsUsage: "[STACK]",
+		Name: "compare", Usage: "show how running containers differ from your files",
+		ArgsUsage:   "[STACK[/SERVICE]]...",
 		Description: "Changes nothing. What somebody has changed by hand shows, too.",
 		Flags: []cli.Flag{&cli.BoolFlag{
 			Name:        "fail-if-different",
@@ -22,14 +24,18 @@ func (s *session) compareCommand() *cli.Command {
 			Destination: &fail,
 		}},
 		Action: func(ctx context.Context, c *cli.Command) error {
-			w, stacks, asJSON, err := s.surveyed(ctx, c.Args().First())
+			named, err := app.ParseTargets(c.Args().Slice())
+			if err != nil {
+				return err
+			}
+			w, stacks, asJSON, err := s.surveyed(ctx, named)
 			if err != nil {
 				return err
 			}
 			if len(stacks) == 0 && !asJSON {
 				s.say("the lab has no stack to compare with anything: a stack is a folder with a stack.toml")
 			}
-			run, err := w.Plan(ctx, stacks, false, history.Entry{})
+			run, err := w.Plan(ctx, stacks, named, false, history.Entry{})
 			if err != nil {
 				return err
 			}

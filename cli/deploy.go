@@ -24,7 +24,7 @@ func (s *session) deployCommand() *cli.Command {
 	var despite []string
 	return &cli.Command{
 		Name: "deploy", Usage: "check, replace what changed, test it; restore the old version on failure",
-		ArgsUsage: "[STACK]",
+		ArgsUsage: "[STACK[/SERVICE]]...",
 		Flags: []cli.Flag{
 			&cli.BoolFlag{Name: "yes", Usage: "do not ask", Destination: &yes},
 			&cli.BoolFlag{
@@ -52,18 +52,22 @@ func (s *session) deployCommand() *cli.Command {
 			if len(w.Stacks) == 0 {
 				return usage("the lab has no stacks: a stack is a folder with a stack.toml")
 			}
-			if _, err := w.StacksOf(c.Args().First(), s.host); err != nil {
+			named, err := app.ParseTargets(c.Args().Slice())
+			if err == nil {
+				_, err = w.StacksOf(named, s.host)
+			}
+			if err != nil {
 				return err
 			}
 			lookPast, err := app.Despite(despite)
 			if err != nil {
 				return err
 			}
-			w, stacks, err := s.admit(ctx, w, c.Args().First(), lookPast)
+			w, stacks, err := s.admit(ctx, w, named, lookPast)
 			if err != nil {
 				return s.refused(err, asJSON, w, stacks)
 			}
-			run, err := w.Plan(ctx, stacks, takeOver, history.Entry{Kind: history.Deploy, Despite: despite})
+			run, err := w.Plan(ctx, stacks, named, takeOver, history.Entry{Kind: history.Deploy, Despite: despite})
 			if err != nil {
 				return err
 			}

@@ -6,21 +6,27 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"proudlantern.example/lantern/app"
 	"proudlantern.example/lantern/cli/render"
 	"proudlantern.example/lantern/deploy/observe"
 )
 
 func (s *session) proveCommand() *cli.Command {
 	return &cli.Command{
-		Name: "prove", Usage: "test readiness, pages, ports and connections; change nothing", ArgsUsage: "[STACK]",
+		Name: "prove", Usage: "test readiness, pages, ports and connections; change nothing",
+		ArgsUsage: "[STACK[/SERVICE]]...",
 		Description: "Exit code 1 when a ready, a page or a wire fails. A published port on which nothing " +
 			"listens is only noted: it may be opened later.",
 		Action: func(ctx context.Context, c *cli.Command) error {
-			w, stacks, asJSON, err := s.surveyed(ctx, c.Args().First())
+			named, err := app.ParseTargets(c.Args().Slice())
 			if err != nil {
 				return err
 			}
-			all, err := w.Prove(ctx, stacks)
+			w, stacks, asJSON, err := s.surveyed(ctx, named)
+			if err != nil {
+				return err
+			}
+			all, err := w.Prove(ctx, stacks, named)
 			if err != nil {
 				return err
 			}

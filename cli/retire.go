@@ -66,7 +66,8 @@ func (s *session) retired(w *app.Workspace, name string, out deploy.Outcome) err
 	if out.Result == deploy.Done || out.Result == deploy.NothingToDo {
 		s.say("%s is retired", name)
 		if w.Stack(name) != nil {
-			s.say("its folder stays: the next deploy creates it again; lantern revert %s deploys what ran last", name)
+			s.say(
+				"its folder stays: the next deploy creates it again; lantern revert %s deploys what ran last", name)
 		}
 		return nil
 	}

@@ -46,21 +46,21 @@ func (s *session) open() (*app.Workspace, error) {
 	return w, nil
 }
 
-// surveyed reads the lab for a command that looks at stacks beside what runs: the named one, or all, in the
+// surveyed reads the lab for a command that looks at stacks beside what runs: the named ones, or all, in the
 // order in which they are deployed. It ends the command when the files cannot be understood.
 func (s *session) surveyed(ctx context.Context,
-	stack string) (w *app.Workspace, stacks []*lab.Stack, asJSON bool, err error) {
+	named app.Targets) (w *app.Workspace, stacks []*lab.Stack, asJSON bool, err error) {
 	if w, asJSON, err = s.begin(); err != nil {
 		return nil, nil, false, err
 	}
-	w, stacks, err = s.admit(ctx, w, stack, app.NotFirm)
+	w, stacks, err = s.admit(ctx, w, named, app.NotFirm)
 	return w, stacks, asJSON, err
 }
 
 // admit is [app.Workspace.Admit]; what is found in the way is shown.
-func (s *session) admit(ctx context.Context, w *app.Workspace, stack string,
+func (s *session) admit(ctx context.Context, w *app.Workspace, named app.Targets,
 	lookPast func(check.Finding) bool) (*app.Workspace, []*lab.Stack, error) {
-	w, stacks, err := w.Admit(ctx, stack, s.host, lookPast)
+	w, stacks, err := w.Admit(ctx, named, s.host, lookPast)
 	s.showRefusal(w, err)
 	return w, stacks, err
 }

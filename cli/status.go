@@ -17,7 +17,8 @@ import (
 func (s *session) statusCommand() *cli.Command {
 	var yes, same bool
 	return &cli.Command{
-		Name: "status", Usage: "list services: state, uptime, restarts, image, links", ArgsUsage: "[STACK]",
+		Name: "status", Usage: "list services: state, uptime, restarts, image, links",
+		ArgsUsage: "[STACK[/SERVICE]]...",
 		Description: "Where a deploy died in the middle, it asks whether what is left of it is " +
 			"to be finished or undone.",
 		Flags: []cli.Flag{&cli.BoolFlag{
@@ -26,19 +27,23 @@ func (s *session) statusCommand() *cli.Command {
 			Destination: &yes,
 		}, sameLabFlag(&same)},
 		Action: func(ctx context.Context, c *cli.Command) error {
+			named, err := app.ParseTargets(c.Args().Slice())
+			if err != nil {
+				return err
+			}
 			w, asJSON, err := s.begin()
 			if err != nil {
 				return err
 			}
 			w = w.Survey(ctx, s.host)
 			broken := s.sayWhatIsBroken(w)
-			services, err := w.Status(ctx, c.Args().First(), s.host)
+			services, err := w.Status(ctx, named, s.host)
 			if err != nil {
 				return err
 			}
 			cleared, err := s.clearLeftovers(ctx, w, services, yes, same)
 			if err == nil && cleared {
-				services, err = w.Status(ctx, c.Args().First(), s.host)
+				services, err = w.Status(ctx, named, s.host)
 			}
 			if err != nil {
 				return err

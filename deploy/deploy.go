@@ -102,6 +102,8 @@ type Options struct {
 	After       int
 	TakeOver    bool // a lock of another machine is not waited for
 	WithVolumes bool // of a retirement: the stack's volumes go, too, and all that they hold
+	// services that are deployed, with what they need; all when empty, see [plan.Stack.Only]
+	Only []string
 }
 
 // Deployer works on one host.
@@ -168,7 +170,7 @@ func (d *Deployer) Deploy(ctx context.Context, stack *lab.Stack, o Options) (Out
 			return Outcome{}, err
 		}
 	}
-	p, err := d.PlanFrom(stack, found)
+	p, err := d.planFrom(stack, found)
 	if err != nil {
 		return Outcome{}, err
 	}
@@ -188,12 +190,21 @@ func (d *Deployer) Deploy(ctx context.Context, stack *lab.Stack, o Options) (Out
 	defer d.holds(false)
 	// Somebody may have been faster between the plan and the lock; only what is planned under the lock holds.
 	if found, err = d.Snapshot(ctx, stack); err == nil {
-		p, err = d.PlanFrom(stack, found)
+		p, err = d.planFrom(stack, found)
 	}
 	if err != nil {
 		return Outcome{}, errors.Join(err, d.remove(context.WithoutCancel(ctx), lock.ID))
 	}
 	return d.underLock(ctx, p, lock), nil
+}
+
+// planFrom is [observe.Observer.PlanFrom] for the services of the call.
+func (d *Deployer) planFrom(stack *lab.Stack, found observe.Snapshot) (plan.Stack, error) {
+	p, err := d.PlanFrom(stack, found)
+	if err != nil {
+		return p, err
+	}
+	return p.Only(d.options.Only)
 }
 
 // underLock carries a plan out, proves it, and makes it the one that counts, or puts back what ran before.

@@ -25,8 +25,9 @@ var ErrImage = errors.New("an image cannot be had")
 
 // fetch pulls what is to be pulled at each deploy, before anything is compared: a newer image is a difference.
 func (d *Deployer) fetch(ctx context.Context, stack *lab.Stack) (fetched bool, err error) {
+	needed := plan.Needed(stack, d.options.Only)
 	for _, s := range stack.Services {
-		if s.Fetch == "each-deploy" {
+		if s.Fetch == "each-deploy" && (needed == nil || slices.Contains(needed, s.Name)) {
 			if err := d.pullOne(ctx, stack, s.Name, s.Image.Text, true); err != nil {
 				return true, err
 			}

@@ -185,6 +185,9 @@ func (g *LineReporter) words(e deploy.Event) string {
 			return "new container created"
 		}
 	case deploy.StepStop:
+		if done && e.Detail != "" {
+			return e.Detail
+		}
 		if done {
 			return "old version stopped; it is kept until the new one has passed"
 		}
@@ -251,6 +254,8 @@ func Failure(w io.Writer, p Paint, stack string, out deploy.Outcome) {
 			text = "the deploy failed; nothing ran before; its containers are removed"
 		}
 		fmt.Fprintf(w, "%s: %s\n", p.Head(stack), p.Bad(text))
+	case deploy.NotReady:
+		fmt.Fprintf(w, "%s: %s\n", p.Head(stack), p.Bad("not all of it is ready; nothing was put back"))
 	case deploy.NeedsManual:
 		fmt.Fprintf(w, "%s: %s\n", p.Head(stack), p.Bad("manual action needed"))
 	}

@@ -43,7 +43,11 @@ const (
 	sea
 	mist
 	bold
+	firstOfNames // and those that follow tell services apart
 )
+
+// namesColours is how many colours tell services apart: none of them means anything else.
+const namesColours = 6
 
 var styles = [...]lipgloss.Style{
 	amber: lipgloss.NewStyle().Foreground(lipgloss.Color("#f2b84b")),
@@ -51,6 +55,13 @@ var styles = [...]lipgloss.Style{
 	sea:   lipgloss.NewStyle().Foreground(lipgloss.Color("#5fc9b8")),
 	mist:  lipgloss.NewStyle().Foreground(lipgloss.Color("#8796a5")),
 	bold:  lipgloss.NewStyle().Bold(true),
+
+	firstOfNames:     lipgloss.NewStyle().Foreground(lipgloss.Color("#7aa2f7")),
+	firstOfNames + 1: lipgloss.NewStyle().Foreground(lipgloss.Color("#c792ea")),
+	firstOfNames + 2: lipgloss.NewStyle().Foreground(lipgloss.Color("#e8a2c8")),
+	firstOfNames + 3: lipgloss.NewStyle().Foreground(lipgloss.Color("#a3b86c")),
+	firstOfNames + 4: lipgloss.NewStyle().Foreground(lipgloss.Color("#8fb7ff")),
+	firstOfNames + 5: lipgloss.NewStyle().Foreground(lipgloss.Color("#b8a1d9")),
 }
 
 // few are the colours on a terminal that has sixteen of them: those nearest by sight would make amber red.
@@ -59,6 +70,13 @@ var few = [...]color.Color{
 	red:   lipgloss.Red,
 	sea:   lipgloss.Cyan,
 	mist:  lipgloss.BrightBlack,
+
+	firstOfNames:     lipgloss.Blue,
+	firstOfNames + 1: lipgloss.Magenta,
+	firstOfNames + 2: lipgloss.BrightBlue,
+	firstOfNames + 3: lipgloss.Green,
+	firstOfNames + 4: lipgloss.BrightMagenta,
+	firstOfNames + 5: lipgloss.BrightGreen,
 }
 
 // sequences are the control sequences that begin each colour on a terminal; the first one ends it.

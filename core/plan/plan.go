@@ -60,6 +60,8 @@ type Service struct {
 	Level       int      // services of one level do not wait for each other
 	Differences []Difference
 
+	// LeftOut tells that it stays as it is because others were named, whatever its files say.
+	LeftOut bool
 	// StopFirst tells that its container holds a host port that another service is about to take, or lives in
 	// the network of one that goes.
 	StopFirst bool
@@ -91,7 +93,7 @@ type Found struct {
 func Make(stack *lab.Stack, found Found, images func(reference string) string) Stack {
 	p := Stack{Stack: stack, Networks: compareNetworks(stack, found), Volumes: compareVolumes(stack, found)}
 	running := found.Running
-	levels := levels(stack)
+	levels := Levels(stack)
 	for _, s := range stack.Services {
 		v := Service{Name: s.Name, Service: s, Container: Declare(s), Level: levels[s], Action: Create}
 		if i := slices.IndexFunc(running, func(r Running) bool { return r.Service == s.Name }); i >= 0 {
@@ -164,8 +166,8 @@ func short(id string) string {
 	return id[:min(12, len(id))]
 }
 
-// levels returns for each service how many others in a row have to be ready before it.
-func levels(stack *lab.Stack) map[*lab.Service]int {
+// Levels returns for each service how many others in a row have to be ready before it.
+func Levels(stack *lab.Stack) map[*lab.Service]int {
 	level := make(map[*lab.Service]int, len(stack.Services))
 	// A chain is at most as long as there are services: a circle ends here, too.
 	for range stack.Services {

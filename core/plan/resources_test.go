@@ -107,7 +107,7 @@ func TestOrderOfStacks(t *testing.T) {
 	assert.Equal(t, "ab", names(Order([]*lab.Stack{b, a})), "what is not deployed now has no place")
 	z.After = []lab.After{{Service: y}}
 	assert.Len(t, Order([]*lab.Stack{a, b, c}), 3, "a circle ends, too")
-	assert.Equal(t, 0, levels(a)[x], "another stack's service is no level of one's own")
+	assert.Equal(t, 0, Levels(a)[x], "another stack's service is no level of one's own")
 }
 
 // A service that lives in another one's network is replaced with it and stops before it.

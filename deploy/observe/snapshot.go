@@ -41,8 +41,8 @@ func (o *Observer) Stacks(ctx context.Context) ([]string, error) {
 	return slices.Compact(names), nil
 }
 
-// Plan compares a stack with what runs.
-func (o *Observer) Plan(ctx context.Context, stack *lab.Stack) (plan.Stack, error) {
+// Plan compares a stack with what runs; only the named services and what they need, where there are names.
+func (o *Observer) Plan(ctx context.Context, stack *lab.Stack, only ...string) (plan.Stack, error) {
 	found, err := o.Snapshot(ctx, stack)
 	if err != nil {
 		return plan.Stack{}, err
@@ -50,7 +50,10 @@ func (o *Observer) Plan(ctx context.Context, stack *lab.Stack) (plan.Stack, erro
 	unasked := o.askRegistries(ctx, stack, found.Images)
 	p, err := o.PlanFrom(stack, found)
 	p.Unasked = unasked
-	return p, err
+	if err != nil {
+		return p, err
+	}
+	return p.Only(only)
 }
 
 // askRegistries finds out which images that are fetched at each deploy have moved since, without fetching

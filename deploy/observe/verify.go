@@ -40,8 +40,9 @@ type Proven struct {
 func (p Proven) Decides() bool { return p.What != ProofPort }
 
 // Prove looks whether a stack does its work now, and changes nothing: ready and page of each service, its
-// other published tcp ports, and the wires to other services.
-func (o *Observer) Prove(ctx context.Context, st *lab.Stack, wires []wiring.Connection) ([]Proven, error) {
+// other published tcp ports, and the wires to other services. With names only of those services.
+func (o *Observer) Prove(ctx context.Context, st *lab.Stack, only []string,
+	wires []wiring.Connection) ([]Proven, error) {
 	containers, err := o.Containers(ctx, st.Name)
 	if err != nil {
 		return nil, err
@@ -49,6 +50,9 @@ func (o *Observer) Prove(ctx context.Context, st *lab.Stack, wires []wiring.Conn
 	found := make([][]Proven, len(st.Services))
 	var wait sync.WaitGroup
 	for i, s := range st.Services {
+		if only != nil && !slices.Contains(only, s.Name) {
+			continue
+		}
 		wait.Go(func() {
 			waiting, cancel := context.WithTimeout(ctx, 2*linkWithin)
 			defer cancel()

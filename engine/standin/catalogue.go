@@ -33,6 +33,7 @@ type Image struct {
 	PagePort   string   `toml:"page-port"`
 	Echo       bool     `toml:"echo"`     // pages tell user and environment instead, as JSON
 	Log        []string `toml:"log"`      // said when it starts; the last line when it is ready
+	Errors     []string `toml:"errors"`   // said to standard error when it starts
 	Programs   []string `toml:"programs"` // that can be run inside; they end with 0 once it is ready, else with 1
 	Check      []string `toml:"check"`    // the image's own check
 	Exits      *int     `toml:"exits"`

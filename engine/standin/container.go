@@ -52,8 +52,9 @@ type simulatedContainer struct {
 }
 
 type line struct {
-	at   time.Time
-	text string
+	at     time.Time
+	text   string
+	stderr bool
 }
 
 // run is what goes on while a container runs.
@@ -222,6 +223,9 @@ func (b *simulatedContainer) begin() error {
 		FinishedAt: b.state.FinishedAt,
 	}
 	last := len(b.image.Log) - 1
+	for _, text := range b.image.Errors {
+		b.log = append(b.log, line{time.Now(), text, true})
+	}
 	for i, text := range b.image.Log {
 		if i < last || b.image.NeverReady && b.image.Exits == nil {
 			b.say(text)
@@ -443,7 +447,7 @@ func update(b *simulatedContainer, r *http.Request) (int, any, error) {
 
 // say adds a line to the log; the caller holds the lock.
 func (b *simulatedContainer) say(text string) {
-	b.log = append(b.log, line{time.Now(), text})
+	b.log = append(b.log, line{time.Now(), text, false})
 	b.tell()
 }
 
@@ -462,7 +466,8 @@ func (s *Server) logs(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	q := r.URL.Query()
-	since, _ := strconv.ParseFloat(q.Get("since"), 64)
+	since, until := moment(q.Get("since")), moment(q.Get("until"))
+	stamps, _ := strconv.ParseBool(q.Get("timestamps"))
 	follow, _ := strconv.ParseBool(q.Get("follow"))
 	w.Header().Set("Content-Type", "application/vnd.docker.multiplexed-stream")
 	w.WriteHeader(200)
@@ -478,9 +483,18 @@ func (s *Server) logs(w http.ResponseWriter, r *http.Request) {
 		b.mu.Unlock()
 		for _, l := range lines {
 			at++
-			if float64(l.at.UnixNano())/1e9 >= since {
-				frame(w, l.text)
+			if l.at.Before(since) || !until.IsZero() && l.at.After(until) {
+				continue
 			}
+			text := l.text
+			if stamps {
+				text = l.at.UTC().Format(time.RFC3339Nano) + " " + text
+			}
+			stream := stdcopy.Stdout
+			if l.stderr {
+				stream = stdcopy.Stderr
+			}
+			writeFrame(w, stream, text)
 		}
 		if f, ok := w.(http.Flusher); ok {
 			f.Flush()
@@ -496,11 +510,20 @@ func (s *Server) logs(w http.ResponseWriter, r *http.Request) {
 	}
 }
 
-func frame(w http.ResponseWriter, text string) { writeFrame(w, text) }
+// moment reads a time of the API: seconds with their fraction; zero when there is none.
+func moment(text string) time.Time {
+	seconds, fraction, _ := strings.Cut(text, ".")
+	n, err := strconv.ParseInt(seconds, 10, 64)
+	if err != nil {
+		return time.Time{}
+	}
+	nano, _ := strconv.ParseInt((fraction + "000000000")[:9], 10, 64)
+	return time.Unix(n, nano)
+}
 
-// writeFrame writes a line of standard output: a header of stream, three zeros and the length, then the line.
-func writeFrame(w io.Writer, text string) {
-	header := [8]byte{byte(stdcopy.Stdout)}
+// writeFrame writes a line of a stream: a header of stream, three zeros and the length, then the line.
+func writeFrame(w io.Writer, stream stdcopy.StdType, text string) {
+	header := [8]byte{byte(stream)}
 	binary.BigEndian.PutUint32(header[4:], uint32(len(text)+1))
 	w.Write(header[:])
 	fmt.Fprintln(w, text)

@@ -15,6 +15,7 @@ import (
 	"strings"
 	"syscall"
 
+	"github.com/moby/moby/api/pkg/stdcopy"
 	"github.com/moby/moby/api/types/container"
 
 	"proudlantern.example/lantern/core/survey"
@@ -78,7 +79,7 @@ func (s *Server) startCommand(w http.ResponseWriter, r *http.Request) {
 	fmt.Fprint(buffer,
 		"HTTP/1.1 101 UPGRADED\r\nContent-Type: application/vnd.docker.multiplexed-stream\r\n"+
 			"Connection: Upgrade\r\nUpgrade: tcp\r\n\r\n")
-	writeFrame(buffer, text)
+	writeFrame(buffer, stdcopy.Stdout, text)
 	buffer.Flush()
 }
 

@@ -241,7 +241,8 @@ func (s *session) command() *cli.Command {
 		Flags:                 s.globalFlags(&version),
 		Commands: []*cli.Command{
 			s.demoCommand(), s.surveyCommand(), s.checkCommand(), s.compareCommand(), s.deployCommand(),
-			s.proveCommand(), s.statusCommand(), s.logsCommand(), s.logbookCommand(), s.revertCommand(),
+			s.proveCommand(), s.statusCommand(), s.logsCommand(), s.shellCommand(), s.logbookCommand(),
+			s.revertCommand(),
 			s.retireCommand(),
 			s.sweepCommand(), s.startCommand(), s.stopCommand(), s.restartCommand(), s.portsCommand(),
 			s.mountsCommand(), s.envCommand(), s.tidyCommand(),
@@ -285,7 +286,7 @@ func (s *session) command() *cli.Command {
 func argumentsOf(c *cli.Command) cli.BeforeFunc {
 	most := len(strings.Fields(c.ArgsUsage))
 	return func(ctx context.Context, c *cli.Command) (context.Context, error) {
-		if strings.HasSuffix(c.ArgsUsage, "...") {
+		if strings.Contains(c.ArgsUsage, "...") {
 			return ctx, nil
 		}
 		if c.Args().Len() > most {
@@ -308,7 +309,8 @@ var elsewhere = map[string]string{
 	"verify": "check", "diff": "compare", "plan": "compare", "preview": "compare", "log": "logs", "tail": "logs",
 	"undo": "revert", "restore": "revert", "prune": "sweep", "clean": "sweep", "cleanup": "sweep",
 	"fmt": "tidy", "format": "tidy", "health": "prove", "scan": "survey", "facts": "survey",
-	"volumes": "mounts", "environment": "env", "vars": "env",
+	"exec": "shell", "enter": "shell", "attach": "shell", "top": "status", "volumes": "mounts",
+	"environment": "env", "vars": "env",
 }
 
 // noCommand answers a command that there is not: with the nearest one, or with ours for a word from elsewhere.

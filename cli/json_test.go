@@ -54,6 +54,17 @@ func TestJSONOutputs(t *testing.T) {
 		}
 		valid("deploy result", lines[len(lines)-1])
 		run("status", 0, "status")
+		run("status --processes", 0, "status", "--processes", "tide-log/desk")
+		stdout, _ = b.run(0, "logs", "tide-log", "--last", "1", "--format", "json")
+		for line := range strings.Lines(stdout) {
+			valid("logs", line)
+		}
+		stdout, _ = b.run(0, "restart", "tide-log/desk", "--format", "json")
+		lines = strings.Split(strings.TrimSpace(stdout), "\n")
+		for _, line := range lines[:len(lines)-1] {
+			valid("deploy", line)
+		}
+		valid("deploy result", lines[len(lines)-1])
 		run("prove", 0, "prove")
 		run("sweep", 0, "sweep")
 		run("logbook", 0, "logbook", "tide-log")

@@ -15,7 +15,7 @@ import (
 )
 
 func (s *session) statusCommand() *cli.Command {
-	var yes, same bool
+	var yes, same, processes bool
 	return &cli.Command{
 		Name: "status", Usage: "list services: state, uptime, restarts, image, links",
 		ArgsUsage: "[STACK[/SERVICE]]...",
@@ -25,7 +25,11 @@ func (s *session) statusCommand() *cli.Command {
 			Name:        "yes",
 			Usage:       "do not ask: finish or undo what a crashed deploy left",
 			Destination: &yes,
-		}, sameLabFlag(&same)},
+		}, sameLabFlag(&same), &cli.BoolFlag{
+			Name:        "processes",
+			Usage:       "list what runs inside STACK/SERVICE",
+			Destination: &processes,
+		}},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			named, err := app.ParseTargets(c.Args().Slice())
 			if err != nil {
@@ -34,6 +38,9 @@ func (s *session) statusCommand() *cli.Command {
 			w, asJSON, err := s.begin()
 			if err != nil {
 				return err
+			}
+			if processes {
+				return s.processes(ctx, w, named, asJSON)
 			}
 			w = w.Survey(ctx, s.host)
 			broken := s.sayWhatIsBroken(w)
@@ -65,6 +72,27 @@ func (s *session) statusCommand() *cli.Command {
 			return err
 		},
 	}
+}
+
+// processes lists what runs inside a service.
+func (s *session) processes(ctx context.Context, w *app.Workspace, named app.Targets, asJSON bool) error {
+	if len(named) != 1 {
+		return usage("--processes needs one STACK/SERVICE")
+	}
+	inside, err := w.Inside(ctx, named[0], s.host)
+	if err != nil {
+		return err
+	}
+	defer inside.Close()
+	list, err := inside.Processes(ctx)
+	if err != nil {
+		return err
+	}
+	if asJSON {
+		return render.JSON(s.Out, render.NewProcesses(list))
+	}
+	render.ProcessTable(s.Out, s.paint(s.Out), list)
+	return nil
 }
 
 // sayWhatIsBroken names what keeps files from being understood: what they declare cannot be compared then.

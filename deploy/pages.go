@@ -12,49 +12,47 @@ import (
 
 // provePages asks for the page of each service; anything below 500 is an answer.
 func (d *Deployer) provePages(ctx context.Context, p plan.Stack) *Failure {
-	name := p.Stack.Name
 	for _, s := range p.Services {
 		if s.Service == nil || s.Service.Page == nil || s.Action == plan.Keep {
 			continue
 		}
-		page := s.Service.Page
-		d.event(name, s.Name, StepProve, EventBegun, "page")
-		waiting, cancel := context.WithTimeout(ctx, s.Service.ReadyWithin)
-		last := "it does not answer"
-		answered, pause := "", probeFirst
-		for answered == "" && waiting.Err() == nil {
-			c, err := d.Engine.Inspect(waiting, s.Service.ContainerName())
-			if err == nil && !c.Running {
-				cancel()
-				return d.failed(ctx, name, s.Name, c.ID, "it "+observe.HowEnded(c))
-			}
-			for _, at := range d.DialPlaces(waiting, c, page.Port) {
-				status, err := observe.Get(waiting, d.Engine.Conn.Port, page.TLS, at, page.Path)
-				if err == nil && status < 500 {
-					answered = at
-					break
-				}
-				if err == nil {
-					last = fmt.Sprintf("it answers with status %d", status)
-				}
-			}
-			if answered == "" {
-				select {
-				case <-waiting.Done():
-				case <-time.After(pause):
-					pause = min(2*pause, probeEvery)
-				}
-			}
+		if f := d.provePage(ctx, p.Stack.Name, s.Name, plan.ProofOf(s.Service)); f != nil {
+			return f
 		}
-		cancel()
-		if answered == "" {
-			return d.failed(ctx, name, s.Name, s.Service.ContainerName(),
-				fmt.Sprintf("its page on port %d was not there within %s: %s",
-					page.Port, s.Service.ReadyWithin, last))
-		}
-		d.event(name, s.Name, StepProve, EventDone, "page answers at "+answered)
 	}
 	return nil
+}
+
+// provePage waits until the page of a service answers.
+func (d *Deployer) provePage(ctx context.Context, stack, service string, proof plan.Proof) *Failure {
+	name := stack + "." + service
+	d.event(stack, service, StepProve, EventBegun, "page")
+	waiting, cancel := context.WithTimeout(ctx, proof.Within)
+	defer cancel()
+	last, pause := "it does not answer", probeFirst
+	for waiting.Err() == nil {
+		c, err := d.Engine.Inspect(waiting, name)
+		if err == nil && !c.Running {
+			return d.failed(ctx, stack, service, c.ID, "it "+observe.HowEnded(c))
+		}
+		for _, at := range d.DialPlaces(waiting, c, proof.PagePort) {
+			status, err := observe.Get(waiting, d.Engine.Conn.Port, proof.PageTLS, at, proof.Page)
+			if err == nil && status < 500 {
+				d.event(stack, service, StepProve, EventDone, "page answers at "+at)
+				return nil
+			}
+			if err == nil {
+				last = fmt.Sprintf("it answers with status %d", status)
+			}
+		}
+		select {
+		case <-waiting.Done():
+		case <-time.After(pause):
+			pause = min(2*pause, probeEvery)
+		}
+	}
+	return d.failed(ctx, stack, service, name,
+		fmt.Sprintf("its page on port %d was not there within %s: %s", proof.PagePort, proof.Within, last))
 }
 
 // probeLinks tries, after everything is proven on the host, what a person would try: each page by its link,

@@ -153,7 +153,7 @@ func (d *Deployer) held(stack string, containers []engine.State) string {
 
 // startAll starts parts level by level, and waits for each to be ready.
 func (d *Deployer) startAll(ctx context.Context, stack string, parts []part) Outcome {
-	return d.eachLevel(parts, false, func(m part) *Failure {
+	out := d.eachLevel(parts, false, func(m part) *Failure {
 		if m.declared != nil {
 			if f := d.awaitOthers(ctx, stack, m.declared); f != nil {
 				return f
@@ -161,6 +161,14 @@ func (d *Deployer) startAll(ctx context.Context, stack string, parts []part) Out
 		}
 		return d.startAndProve(ctx, stack, m.name, m.container.ID, m.proof)
 	})
+	for _, m := range parts {
+		if out.Result == Done && m.proof.PagePort > 0 {
+			if f := d.provePage(ctx, stack, m.name, m.proof); f != nil {
+				out = Outcome{Result: NotReady, Failure: f}
+			}
+		}
+	}
+	return out
 }
 
 func (d *Deployer) stopAll(ctx context.Context, stack string, parts []part) Outcome {

@@ -51,6 +51,7 @@ type conn struct {
 	mu                  sync.Mutex // an answer may begin while its question is still being written
 	kind                answerKind
 	bytes, objects, row int
+	taken               bool // given over to a command: what is written are no questions any more
 }
 
 type answerKind int
@@ -63,6 +64,12 @@ const (
 
 // Write notices where a question begins, and what kind of answer it has.
 func (c *conn) Write(p []byte) (int, error) {
+	c.mu.Lock()
+	taken := c.taken
+	c.mu.Unlock()
+	if taken {
+		return c.Conn.Write(p)
+	}
 	line, _, first := bytes.Cut(p, []byte("\r\n"))
 	if words := strings.Fields(string(line[:min(len(line), 8<<10)])); first && len(words) == 3 &&
 		strings.HasPrefix(words[2], "HTTP/1.") {
@@ -72,9 +79,10 @@ func (c *conn) Write(p []byte) (int, error) {
 		switch {
 		case words[0] == http.MethodPost && strings.HasSuffix(path, "/images/create"):
 			c.kind = messages
-		case strings.HasSuffix(path, "/logs"),
-			strings.Contains(path, "/exec/") && strings.HasSuffix(path, "/start"):
+		case strings.HasSuffix(path, "/logs"):
 			c.kind = endless
+		case strings.Contains(path, "/exec/") && strings.HasSuffix(path, "/start"):
+			c.kind, c.taken = endless, true
 		}
 		c.mu.Unlock()
 	}

@@ -13,6 +13,9 @@ type capabilities struct {
 	mountCommas      bool // a mount may have a comma in its path
 	manyNetworks     bool // a container can be created on several networks at once
 
+	// how it is asked for its processes: options of ps, or a list of columns
+	processes []string
+
 	notReported  []string // fields of a container that it does not show
 	missing      []string // what else it cannot be asked, and what follows for a deploy there
 	firstProcess []string // where it looks for the program that init stands for; nil: it brings its own
@@ -25,16 +28,20 @@ var usual = capabilities{
 	oneShortRegistry: true,
 	removeByID:       true,
 	mountCommas:      true,
+	processes:        []string{"-eo", "pid,user,pcpu,rss,args"},
 }
 
 var ofPodmansService = capabilities{
 	manyNetworks: true,
+	processes:    []string{"hpid,user,pcpu,rss,args"},
 	notReported:  []string{"log-limit", "sysctls", "aliases", "ipc"},
 	missing: []string{
 		"it cannot change a restart policy: where it restarts in the middle of a deploy, the next run " +
 			"restores the old version",
 		"it does not show aliases, log-limit, sysctls and ipc of a container: a change of " +
 			"these by hand is not seen",
+		"it gives times of log lines to the second: lines of several services within one second " +
+			"are in the order of the services",
 		"it does not ask a registry without pulling: lantern asks registries itself",
 	},
 	firstProcess: []string{ // containers.conf(5), init_path

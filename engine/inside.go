@@ -28,44 +28,9 @@ import (
 // Run runs a command inside a container that runs and returns its exit code and the end of what it said. A
 // program that is not there ends with 126 or 127, as in a shell.
 func (e *Engine) Run(ctx context.Context, id string, command []string) (code int, said string, err error) {
-	var made client.ExecCreateResult
-	var stream client.ExecAttachResult
-	err = e.call(ctx, "exec", 0, func(ctx context.Context) (err error) {
-		if made, err = e.api.ExecCreate(ctx, id, client.ExecCreateOptions{
-			Cmd:          command,
-			AttachStdout: true,
-			AttachStderr: true,
-		}); err == nil {
-			// Some engines tell the exit code only of what somebody is attached to.
-			stream, err = e.api.ExecAttach(ctx, made.ID, client.ExecAttachOptions{})
-		}
-		return err
-	})
-	if err != nil {
-		return 0, "", err
-	}
-	stop := context.AfterFunc(ctx, stream.Close)
-	defer stop()
-	defer stream.Close()
 	out := &ending{most: 300}
-	if _, err := io.Copy(out, &unframed{from: stream.Reader}); err != nil && ctx.Err() == nil {
-		return 0, "", explain("exec", err)
-	}
-	for ctx.Err() == nil {
-		var done client.ExecInspectResult
-		err := e.call(ctx, "exec", 0, func(ctx context.Context) (err error) {
-			done, err = e.api.ExecInspect(ctx, made.ID, client.ExecInspectOptions{})
-			return err
-		})
-		if err != nil {
-			return 0, "", err
-		}
-		if !done.Running {
-			return done.ExitCode, strings.TrimSpace(strings.ToValidUTF8(string(out.text), "?")), nil
-		}
-		time.Sleep(20 * time.Millisecond)
-	}
-	return 0, "", ctx.Err()
+	code, err = e.Exec(ctx, id, Exec{Command: command, Out: out, Err: out, left: true})
+	return code, strings.TrimSpace(strings.ToValidUTF8(string(out.text), "?")), err
 }
 
 // usualPath is where programs are looked for in an image that declares no PATH, as engines do.

@@ -75,7 +75,7 @@ func stamp(t time.Time) string {
 // a newline.
 func logLines(from io.Reader, each func(LogLine) error) error {
 	var open [4]openLine // by stream
-	var last time.Time // of a line whose message has none
+	var last time.Time   // of a line whose message has none
 	finish := func(o *openLine, stderr bool) error {
 		if o.time.IsZero() {
 			o.time = last

@@ -17,7 +17,7 @@ import (
 var givesWay = []string{
 	"beyond the mode", "also in", "networks", "note", "what it did", "how", "why", "what", "wins over",
 	"from", "who", "image", "belongs to", "near", "group", "owner", "whose", "seen at", "of", "ports",
-	"folder", "path", "value", "as", "inside", "service",
+	"command", "folder", "path", "value", "as", "inside", "service",
 }
 
 // leastWidth is how narrow a column becomes that gives way, in letters: a word is only cut where it is longer.

@@ -13,6 +13,7 @@ import (
 	"proudlantern.example/lantern/deploy"
 	"proudlantern.example/lantern/deploy/history"
 	"proudlantern.example/lantern/deploy/observe"
+	"proudlantern.example/lantern/engine"
 )
 
 // first is the version of the documents that programs read. Keys are only ever added within it.
@@ -134,6 +135,17 @@ func NewProofs(list []observe.Proven) ProofList {
 	return ProofList{first, append([]observe.Proven{}, list...)}
 }
 
+// Processes is what status --processes says.
+type Processes struct {
+	Lantern   int              `json:"lantern"`
+	Processes []engine.Process `json:"processes"`
+}
+
+// NewProcesses returns the document of the processes of a service.
+func NewProcesses(list []engine.Process) Processes {
+	return Processes{first, append([]engine.Process{}, list...)}
+}
+
 // SweepList is what sweep says.
 type SweepList struct {
 	Lantern int                 `json:"lantern"`
@@ -225,6 +237,8 @@ type documents struct {
 	DeployResult DeployResult  `json:"deploy result"`
 	Error        Failed        `json:"error"`
 	Status       States        `json:"status"`
+	Processes    Processes     `json:"status --processes"`
+	Logs         LogLine       `json:"logs"`
 	Prove        ProofList     `json:"prove"`
 	Logbook      Entries       `json:"logbook"`
 	Sweep        SweepList     `json:"sweep"`

@@ -122,8 +122,9 @@ func (l *Logs) lay(b *strings.Builder, line merge.Line) {
 	if room := l.Paint.width - head; l.Paint.width > 0 && room >= leastWidth {
 		rows = wrap(text, room)
 	}
-	fmt.Fprintf(b, "%s  %s%s %s %s\n", l.Paint.Faint(line.Time.Local().Format(layout)),
+	first := fmt.Sprintf("%s  %s%s %s %s", l.Paint.Faint(line.Time.Local().Format(layout)),
 		l.Paint.with(l.colour(name), name), pad, mark, rows[0])
+	b.WriteString(strings.TrimRight(first, " ") + "\n")
 	for _, row := range rows[1:] {
 		fmt.Fprintf(b, "%s%s\n", strings.Repeat(" ", head), row)
 	}

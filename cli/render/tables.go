@@ -6,8 +6,11 @@ import (
 	"strconv"
 	"strings"
 
+	"github.com/docker/go-units"
+
 	"proudlantern.example/lantern/core/lab"
 	"proudlantern.example/lantern/core/survey"
+	"proudlantern.example/lantern/engine"
 )
 
 // FreePorts are free ports of a host.
@@ -114,6 +117,16 @@ func Router(w io.Writer, p Paint, l *lab.Lab, uses []lab.PortUse) {
 			[]string{u.Protocol + " " + strconv.Itoa(u.Port), to + ":" + strconv.Itoa(u.Port), u.Owner})
 	}
 	columns(w, p, []string{"from outside", "to", "for"}, rows)
+}
+
+// ProcessTable writes what runs inside a service.
+func ProcessTable(w io.Writer, p Paint, list []engine.Process) {
+	var rows [][]string
+	for _, v := range list {
+		rows = append(rows, []string{strconv.Itoa(v.PID), v.User, fmt.Sprintf("%.1f %%", v.CPU),
+			units.BytesSize(float64(v.Memory)), v.Command})
+	}
+	columns(w, p, []string{"pid", "user", "processor", "memory", "command"}, rows)
 }
 
 // Mounts writes which service uses which folder, as whom.

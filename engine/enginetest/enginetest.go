@@ -6,6 +6,7 @@ import (
 	"archive/tar"
 	"bytes"
 	"context"
+	"fmt"
 	"io"
 	"maps"
 	"os"
@@ -45,6 +46,7 @@ const (
 	NeverReady = "registry.skerry.example/probe:never"
 	Exits      = "registry.skerry.example/probe:exits" // with 3, after a moment
 	Job        = "registry.skerry.example/probe:job"   // ends without an error, after a moment
+	Tools      = "registry.skerry.example/tools:1"     // as Page, with the shell and the tools of BusyBox
 )
 
 // behaviour of each image, as the environment of the probe.
@@ -55,6 +57,7 @@ var behaviour = map[string]map[string]string{
 	NeverReady: {"PROBE_PAGE": "8080", "PROBE_NEVER_READY": "1"},
 	Exits:      {"PROBE_EXITS": "3", "PROBE_EXITS_AFTER": "100ms"},
 	Job:        {"PROBE_EXITS": "0", "PROBE_EXITS_AFTER": "700ms"},
+	Tools:      {"PROBE_PAGE": "8080"},
 }
 
 // Catalogue is the same for the stand-in.
@@ -69,6 +72,13 @@ programs = ["/probe"]
 ready-after = "200ms"
 log = ["the probe starts", "open for readings"]
 env = { PROBE_PAGE = "8080", PROBE_READY_AFTER = "200ms" }
+
+[image."` + Tools + `"]
+present = true
+ports = ["8080/tcp"]
+page.8080 = "probe"
+log = ["the probe starts", "open for readings"]
+programs = ["/probe", "/bin/sh"]
 
 [image."` + PageNew + `"]
 present = true
@@ -233,13 +243,21 @@ func buildImages() (map[name.Tag]v1.Image, error) {
 	if err != nil {
 		return nil, err
 	}
+	tools, err := toolsLayer()
+	if err != nil {
+		return nil, err
+	}
 	images := map[name.Tag]v1.Image{}
 	for reference, env := range behaviour {
+		layers := []v1.Layer{layer}
+		if reference == Tools {
+			layers = append(layers, tools)
+		}
 		tag, err := name.NewTag(reference)
 		if err != nil {
 			return nil, err
 		}
-		image, err := mutate.AppendLayers(empty.Image, layer)
+		image, err := mutate.AppendLayers(empty.Image, layers...)
 		if err != nil {
 			return nil, err
 		}
@@ -261,6 +279,40 @@ func buildImages() (map[name.Tag]v1.Image, error) {
 		}
 	}
 	return images, nil
+}
+
+// toolsLayer is a layer with BusyBox, a static program of Debian's, in place of the link bin of the other layer.
+func toolsLayer() (v1.Layer, error) {
+	place, err := exec.LookPath("busybox")
+	if err != nil {
+		return nil, fmt.Errorf("scripts/with-engines installs it: %w", err)
+	}
+	program, err := os.ReadFile(place)
+	if err != nil {
+		return nil, err
+	}
+	return tarball.LayerFromOpener(func() (io.ReadCloser, error) {
+		var b bytes.Buffer
+		w := tar.NewWriter(&b)
+		headers := []*tar.Header{
+			{Name: "bin/", Mode: 0o755, Typeflag: tar.TypeDir},
+			{Name: "bin/busybox", Mode: 0o755, Size: int64(len(program))},
+		}
+		for _, tool := range []string{"sh", "ash", "cat", "ls", "stty", "sleep", "id", "pwd", "kill", "ps", "head"} {
+			headers = append(headers, &tar.Header{Name: "bin/" + tool, Linkname: "busybox", Typeflag: tar.TypeSymlink})
+		}
+		for _, h := range headers {
+			if err := w.WriteHeader(h); err != nil {
+				return nil, err
+			}
+			if h.Size > 0 {
+				if _, err := w.Write(program); err != nil {
+					return nil, err
+				}
+			}
+		}
+		return io.NopCloser(&b), w.Close()
+	})
 }
 
 // archive is a layer with the one program that the images have, what is none, links, and a folder to mount on.

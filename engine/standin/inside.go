@@ -12,6 +12,7 @@ import (
 	"os"
 	"path"
 	"slices"
+	"strconv"
 	"strings"
 	"syscall"
 
@@ -52,6 +53,25 @@ func (s *Server) createCommand(b *simulatedContainer, r *http.Request) (int, any
 	s.commands[id] = c
 	s.mu.Unlock()
 	return 201, container.ExecCreateResponse{ID: id}, nil
+}
+
+// processes tells of the one process that a container has.
+func processes(b *simulatedContainer, _ *http.Request) (int, any, error) {
+	if !b.running() {
+		return 409, nil, fmt.Errorf("container %s is not running", b.id)
+	}
+	program := b.program()
+	if program == "" {
+		program = "/" + path.Base(strings.SplitN(b.config.Image, ":", 2)[0])
+	}
+	user := b.config.User
+	if user == "" {
+		user = "root"
+	}
+	return 200, container.TopResponse{
+		Titles:    []string{"PID", "USER", "%CPU", "RSS", "COMMAND"},
+		Processes: [][]string{{strconv.Itoa(os.Getpid()), user, "0.1", "9216", program}},
+	}, nil
 }
 
 // startCommand gives the connection over to the command, which says one line.

@@ -200,6 +200,7 @@ func (s *Server) routes() http.Handler {
 	handle("GET /info", s.info)
 	handle("GET /containers/json", s.list)
 	handle("POST /containers/create", s.create)
+	handle("GET /containers/{id}/top", s.withBox(processes))
 	handle("GET /containers/{id}/json",
 		s.withBox(func(b *simulatedContainer, r *http.Request) (int, any, error) { return 200, b.inspect(), nil }))
 	handle("POST /containers/{id}/start", s.withBox(s.start))

@@ -51,6 +51,9 @@ func main() {
 	}()
 	var ready atomic.Bool
 	fmt.Println("the probe starts")
+	if what := os.Getenv("PROBE_SAYS"); what != "" {
+		go say(what)
+	}
 	if port := os.Getenv("PROBE_PAGE"); port != "" {
 		go http.ListenAndServe(":"+port, page(&ready))
 	}
@@ -75,6 +78,29 @@ func main() {
 		fmt.Println("waiting for a tide that does not come")
 	}
 	select {}
+}
+
+// say writes lines that logs have to carry: "odd" ones, or "N lines at R", numbered, R of them a second.
+func say(what string) {
+	var n, rate int
+	if _, err := fmt.Sscanf(what, "%d lines at %d", &n, &rate); err == nil {
+		pause := time.NewTicker(10 * time.Millisecond)
+		begun, said := time.Now(), 0
+		for range pause.C {
+			for due := min(n, int(time.Since(begun).Seconds()*float64(rate))); said < due; said++ {
+				fmt.Printf("line %d of %s\n", said, os.Getenv("LEVEL"))
+			}
+			if said == n {
+				return
+			}
+		}
+	}
+	fmt.Println("long " + strings.Repeat("x", 1_000_000) + " end")
+	fmt.Println("\x1b[31mred\x1b[0m \x1b]0;title\a and\tmore")
+	fmt.Println("bytes \xff\xfe that are no text")
+	fmt.Println()
+	fmt.Fprintln(os.Stderr, "to standard error")
+	fmt.Println("the odd ones end")
 }
 
 // rights says of the folders 0, 1, … in a folder what the kernel lets this process do there, as a digit of

@@ -56,6 +56,9 @@ func Despite(rules []string) (func(check.Finding) bool, error) {
 // NotFirm looks past all findings but those that keep the files from being understood.
 func NotFirm(f check.Finding) bool { return !f.Firm() }
 
+// NoneOf looks past no finding.
+func NoneOf(check.Finding) bool { return false }
+
 // Admit looks at the hosts, and lets a command go on with stacks that are declared without an error, or with
 // errors that are looked past. It returns the surveyed lab and its stacks in the order in which they are
 // deployed. The error may be a *[Refusal].

@@ -20,22 +20,25 @@ import (
 type Run struct {
 	Plans []plan.Stack
 
-	lab      *Workspace
-	named    Targets
-	takeOver bool          // see deploy.Options
-	entry    history.Entry // what all entries of this run have in common
-	hosts    map[string]*deploy.Deployer
+	lab     *Workspace
+	options RunOptions
+	hosts   map[string]*deploy.Deployer
 
 	mu     sync.Mutex
 	report func(deploy.Event) // under mu
 }
 
-// Plan connects to the engines of stacks and compares each stack with what runs: only the named services of
-// it and what they need, where such are named. The entry is what all entries of the logbook have in common. The
-// run has to be closed.
-func (w *Workspace) Plan(ctx context.Context, stacks []*lab.Stack, named Targets, takeOver bool,
-	entry history.Entry) (*Run, error) {
-	r := &Run{lab: w, named: named, takeOver: takeOver, entry: entry, hosts: map[string]*deploy.Deployer{}}
+// RunOptions are what holds for all stacks of a run.
+type RunOptions struct {
+	Named    Targets       // of a stack of which services are named, only these and what they need are deployed
+	Refresh  Targets       // services whose image is pulled again: its tag has moved. None: none
+	TakeOver bool          // see [deploy.Options]
+	Entry    history.Entry // what all entries of the logbook have in common
+}
+
+// Plan connects to the engines of stacks and compares each stack with what runs. The run has to be closed.
+func (w *Workspace) Plan(ctx context.Context, stacks []*lab.Stack, o RunOptions) (*Run, error) {
+	r := &Run{lab: w, options: o, hosts: map[string]*deploy.Deployer{}}
 	for _, st := range stacks {
 		d := r.hosts[st.Host.Name]
 		if d == nil {
@@ -46,7 +49,7 @@ func (w *Workspace) Plan(ctx context.Context, stacks []*lab.Stack, named Targets
 			}
 			r.hosts[st.Host.Name] = d
 		}
-		p, err := d.Plan(ctx, st, named.Services(st.Name)...)
+		p, err := d.Plan(ctx, st, o.Named.Services(st.Name), o.Refresh.Services(st.Name))
 		if err != nil {
 			r.Close()
 			return nil, &Error{
@@ -144,13 +147,14 @@ func (r *Run) Deploy(ctx context.Context, p plan.Stack) (deploy.Outcome, error) 
 	d := r.hosts[p.Stack.Host.Name]
 	options := deploy.Options{
 		After:    r.lab.lastEntry(p.Stack.Name),
-		TakeOver: r.takeOver,
-		Only:     r.named.Services(p.Stack.Name),
+		TakeOver: r.options.TakeOver,
+		Only:     r.options.Named.Services(p.Stack.Name),
+		Refresh:  r.options.Refresh.Services(p.Stack.Name),
 	}
 	began := time.Now()
 	out, err := d.Deploy(ctx, p.Stack, options)
 	if err == nil && out.Entry > 0 {
-		e := r.entry
+		e := r.options.Entry
 		e.Began, e.Stack = began, p.Stack.Name
 		r.lab.record(ctx, d, e, out)
 	}

@@ -52,11 +52,12 @@ func (l *logged) name() string {
 }
 
 // lookEvery is how often new containers are looked for while logs are followed.
-const lookEvery = 500 * time.Millisecond
+const lookEvery = 400 * time.Millisecond
 
-// How lines of several services that come at the same time are brought into order.
+// How lines of several services that come at the same time are brought into order: held for longer than it takes
+// to find a new container.
 const (
-	holdLines = 400 * time.Millisecond
+	holdLines = 800 * time.Millisecond
 	mostHeld  = 20_000
 )
 

@@ -129,7 +129,7 @@ func (r *Revert) Plan(ctx context.Context, onHost string) (*Workspace, error) {
 			}
 		}
 	}
-	if r.Run, err = r.then.Plan(ctx, []*lab.Stack{st}, nil, false, entry); err != nil {
+	if r.Run, err = r.then.Plan(ctx, []*lab.Stack{st}, RunOptions{Entry: entry}); err != nil {
 		return r.then, err
 	}
 	r.sayWhatDiffers(r.Run.Plans[0])

@@ -241,7 +241,8 @@ func (s *session) command() *cli.Command {
 		Flags:                 s.globalFlags(&version),
 		Commands: []*cli.Command{
 			s.demoCommand(), s.surveyCommand(), s.checkCommand(), s.compareCommand(), s.deployCommand(),
-			s.proveCommand(), s.statusCommand(), s.logsCommand(), s.shellCommand(), s.logbookCommand(),
+			s.proveCommand(), s.statusCommand(), s.logsCommand(), s.shellCommand(), s.updateCommand(),
+			s.logbookCommand(),
 			s.revertCommand(),
 			s.retireCommand(),
 			s.sweepCommand(), s.startCommand(), s.stopCommand(), s.restartCommand(), s.portsCommand(),
@@ -303,7 +304,7 @@ func argumentsOf(c *cli.Command) cli.BeforeFunc {
 // elsewhere is what people call a command who come from other programs.
 var elsewhere = map[string]string{
 	"up": "deploy", "apply": "deploy", "install": "deploy", "run": "deploy",
-	"update": "deploy", "upgrade": "deploy", "down": "retire", "delete": "retire", "uninstall": "retire",
+	"upgrade": "update", "outdated": "update", "down": "retire", "delete": "retire", "uninstall": "retire",
 	"destroy": "retire", "rm": "retire",
 	"ps": "status", "ls": "status", "list": "status", "validate": "check", "lint": "check", "config": "check",
 	"verify": "check", "diff": "compare", "plan": "compare", "preview": "compare", "log": "logs", "tail": "logs",

@@ -9,7 +9,6 @@ import (
 	"proudlantern.example/lantern/app"
 	"proudlantern.example/lantern/cli/render"
 	"proudlantern.example/lantern/core/plan"
-	"proudlantern.example/lantern/deploy/history"
 )
 
 func (s *session) compareCommand() *cli.Command {
@@ -35,7 +34,7 @@ func (s *session) compareCommand() *cli.Command {
 			if len(stacks) == 0 && !asJSON {
 				s.say("the lab has no stack to compare with anything: a stack is a folder with a stack.toml")
 			}
-			run, err := w.Plan(ctx, stacks, named, false, history.Entry{})
+			run, err := w.Plan(ctx, stacks, app.RunOptions{Named: named})
 			if err != nil {
 				return err
 			}

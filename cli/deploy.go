@@ -67,7 +67,9 @@ func (s *session) deployCommand() *cli.Command {
 			if err != nil {
 				return s.refused(err, asJSON, w, stacks)
 			}
-			run, err := w.Plan(ctx, stacks, named, takeOver, history.Entry{Kind: history.Deploy, Despite: despite})
+			run, err := w.Plan(ctx, stacks, app.RunOptions{
+				Named: named, TakeOver: takeOver, Entry: history.Entry{Kind: history.Deploy, Despite: despite},
+			})
 			if err != nil {
 				return err
 			}

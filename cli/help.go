@@ -20,7 +20,7 @@ var groups = []struct {
 	{"first steps", []string{"demo"}},
 	{"before a deploy", []string{"survey", "check", "compare"}},
 	{"deploy", []string{"deploy", "prove"}},
-	{"day by day", []string{"status", "logs", "shell", "start", "stop", "restart", "ports", "mounts", "env"}},
+	{"day by day", []string{"status", "logs", "shell", "start", "stop", "restart", "update", "ports", "mounts", "env"}},
 	{"back and away", []string{"logbook", "revert", "retire", "sweep"}},
 	{"files and words", []string{"tidy", "about", "schema"}},
 	{"this program", []string{"help", "version"}},

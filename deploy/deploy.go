@@ -104,6 +104,8 @@ type Options struct {
 	WithVolumes bool // of a retirement: the stack's volumes go, too, and all that they hold
 	// services that are deployed, with what they need; all when empty, see [plan.Stack.Only]
 	Only []string
+	// services whose image is pulled again, as if they were fetched at each deploy
+	Refresh []string
 }
 
 // Deployer works on one host.

@@ -65,7 +65,7 @@ func TestNetworkMadeAnew(t *testing.T) {
 		assert.Equal(t, before["pier-log.desk"].ID, w.names()["pier-log.desk"].ID)
 		assert.Equal(t, before["pier-base.store"].Started, w.names()["pier-base.store"].Started)
 
-		p, err := d.Plan(t.Context(), w.stacks(nil, lab(second, "probe:1")).Stack("pier-log"))
+		p, err := d.Plan(t.Context(), w.stacks(nil, lab(second, "probe:1")).Stack("pier-log"), nil, nil)
 		require.NoError(t, err)
 		assert.Contains(t, p.Networks, plan.Resource{
 			Name:        "skerry-pier.causeway",
@@ -133,7 +133,7 @@ func TestVolumeChanged(t *testing.T) {
 	require.Equal(t, deploy.Done, out.Result)
 	other := w.stack(strings.Replace(text, "[service.vane]",
 		"options = { type = \"tmpfs\", device = \"tmpfs\", o = \"password=moon\" }\n[service.vane]", 1))
-	p, err := d.Plan(t.Context(), other)
+	p, err := d.Plan(t.Context(), other, nil, nil)
 	require.NoError(t, err)
 	assert.Equal(t,
 		[]plan.Resource{{Name: "pier-log.readings", Action: plan.Replace, Differences: []plan.Difference{

@@ -27,7 +27,8 @@ var ErrImage = errors.New("an image cannot be had")
 func (d *Deployer) fetch(ctx context.Context, stack *lab.Stack) (fetched bool, err error) {
 	needed := plan.Needed(stack, d.options.Only)
 	for _, s := range stack.Services {
-		if s.Fetch == "each-deploy" && (needed == nil || slices.Contains(needed, s.Name)) {
+		again := s.Fetch == "each-deploy" || slices.Contains(d.options.Refresh, s.Name)
+		if again && (needed == nil || slices.Contains(needed, s.Name)) {
 			if err := d.pullOne(ctx, stack, s.Name, s.Image.Text, true); err != nil {
 				return true, err
 			}

@@ -9,7 +9,9 @@ import (
 	"errors"
 	"io"
 	"maps"
+	"net/http"
 	"net/netip"
+	"net/url"
 	"slices"
 	"strconv"
 	"strings"
@@ -620,6 +622,27 @@ func (e *Engine) RemoteDigest(ctx context.Context, reference string) (string, er
 		return err
 	})
 	return digest, err
+}
+
+// Tags asks an image's registry for all tags of its repository. Errors: [ErrUnsupported]; any other says nothing
+// about the image, see [registry.Why].
+func (e *Engine) Tags(ctx context.Context, reference string) ([]string, error) {
+	switch {
+	case e.AsksDirectly(reference):
+		return registry.Tags(ctx, reference, e.Logins)
+	case e.standIn:
+		var all []string
+		err := e.raw(ctx, http.MethodGet, StandInTags+"?of="+url.QueryEscape(reference), func(r *http.Response) error {
+			return json.NewDecoder(r.Body).Decode(&all)
+		})
+		return all, err
+	}
+	return nil, &Error{
+		Call:    "tags",
+		Message: "the engine chooses the registry of a name without one by rules of its own",
+		kind:    ErrUnsupported,
+		err:     ErrUnsupported,
+	}
 }
 
 // nameOf returns that of an image's names which a reference stands for; "" for none.

@@ -83,18 +83,9 @@ func (r *registries) image(ctx context.Context, reference, platform string) (sur
 		return survey.Image{Reference: reference, Source: survey.Absent, Near: near},
 			fmt.Errorf("%s: %w", reference, engine.ErrNotFound)
 	case errors.As(err, &answer):
-		return survey.Image{}, errors.New(refusal(answer.StatusCode))
+		return survey.Image{}, errors.New(registry.Why(err))
 	}
-	why := "cannot be reached"
-	for _, known := range []error{registry.ErrPlain, registry.ErrTooMuch} {
-		if errors.Is(err, known) {
-			why = known.Error()
-		}
-	}
-	if ctx.Err() != nil {
-		why = fmt.Sprintf("has not answered within %s", askWithin)
-	}
-	err = fmt.Errorf("%s %s", at, why)
+	err = fmt.Errorf("%s %s", at, registry.Why(err))
 	r.mu.Lock()
 	r.dead[at] = err
 	r.mu.Unlock()
@@ -107,16 +98,6 @@ func saysAbsent(e *transport.Error) bool {
 	return e.StatusCode == http.StatusNotFound && slices.ContainsFunc(e.Errors, func(d transport.Diagnostic) bool {
 		return d.Code == transport.ManifestUnknownErrorCode || d.Code == transport.NameUnknownErrorCode
 	})
-}
-
-func refusal(status int) string {
-	switch status {
-	case http.StatusUnauthorized, http.StatusForbidden:
-		return fmt.Sprintf("it needs a login (status %d)", status)
-	case http.StatusTooManyRequests:
-		return fmt.Sprintf("it has been asked too often for now (status %d)", status)
-	}
-	return fmt.Sprintf("it answers with status %d", status)
 }
 
 // fetch asks for the digest first: what it stands for never changes, and may be known.

@@ -15,7 +15,7 @@ import (
 // givesWay are headings of columns in the order in which they become narrower on a terminal that is too
 // narrow for all: what is said beside comes first.
 var givesWay = []string{
-	"beyond the mode", "also in", "networks", "note", "what it did", "how", "why", "what", "wins over",
+	"beyond the mode", "also in", "networks", "note", "newer", "new leading number", "what it did", "how", "why", "what", "wins over",
 	"from", "who", "image", "belongs to", "near", "group", "owner", "whose", "seen at", "of", "ports",
 	"command", "folder", "path", "value", "as", "inside", "service",
 }

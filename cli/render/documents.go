@@ -146,6 +146,31 @@ func NewProcesses(list []engine.Process) Processes {
 	return Processes{first, append([]engine.Process{}, list...)}
 }
 
+// Updates is what update says.
+type Updates struct {
+	Lantern  int          `json:"lantern"`
+	Services []app.Update `json:"services"`
+	Written  []NewImage   `json:"written,omitempty"` // with --write or --pin
+}
+
+// NewImage is an image that was written into a file.
+type NewImage struct {
+	Stack   string       `json:"stack"`
+	Service string       `json:"service"`
+	At      source.Place `json:"at"`
+	Old     string       `json:"old"`
+	New     string       `json:"new"`
+}
+
+// NewUpdates returns the document of what registries have.
+func NewUpdates(list []app.Update, written []app.Written) Updates {
+	u := Updates{Lantern: first, Services: append([]app.Update{}, list...)}
+	for _, v := range written {
+		u.Written = append(u.Written, NewImage{v.Stack, v.Service, v.At.Place(), v.Image, v.To})
+	}
+	return u
+}
+
 // SweepList is what sweep says.
 type SweepList struct {
 	Lantern int                 `json:"lantern"`
@@ -239,6 +264,7 @@ type documents struct {
 	Status       States        `json:"status"`
 	Processes    Processes     `json:"status --processes"`
 	Logs         LogLine       `json:"logs"`
+	Update       Updates       `json:"update"`
 	Prove        ProofList     `json:"prove"`
 	Logbook      Entries       `json:"logbook"`
 	Sweep        SweepList     `json:"sweep"`

@@ -41,13 +41,14 @@ func (o *Observer) Stacks(ctx context.Context) ([]string, error) {
 	return slices.Compact(names), nil
 }
 
-// Plan compares a stack with what runs; only the named services and what they need, where there are names.
-func (o *Observer) Plan(ctx context.Context, stack *lab.Stack, only ...string) (plan.Stack, error) {
+// Plan compares a stack with what runs; only the named services and what they need, where there are names. Images
+// of services to refresh count as their registries have them now.
+func (o *Observer) Plan(ctx context.Context, stack *lab.Stack, only, refresh []string) (plan.Stack, error) {
 	found, err := o.Snapshot(ctx, stack)
 	if err != nil {
 		return plan.Stack{}, err
 	}
-	unasked := o.askRegistries(ctx, stack, found.Images)
+	unasked := o.askRegistries(ctx, stack, refresh, found.Images)
 	p, err := o.PlanFrom(stack, found)
 	p.Unasked = unasked
 	if err != nil {
@@ -56,14 +57,14 @@ func (o *Observer) Plan(ctx context.Context, stack *lab.Stack, only ...string) (
 	return p.Only(only)
 }
 
-// askRegistries finds out which images that are fetched at each deploy have moved since, without fetching
-// them: in a plan they count as what they will be. It returns those of which it is not known.
-func (o *Observer) askRegistries(ctx context.Context, stack *lab.Stack,
+// askRegistries finds out which images that are fetched at each deploy, or are to be refreshed, have moved since,
+// without fetching them: in a plan they count as what they will be. It returns those of which it is not known.
+func (o *Observer) askRegistries(ctx context.Context, stack *lab.Stack, refresh []string,
 	images map[string]survey.Image) (unasked []string) {
 	for _, s := range stack.Services {
 		reference := s.Image.Text
 		here, known := images[reference]
-		if s.Fetch != "each-deploy" || !known {
+		if s.Fetch != "each-deploy" && !slices.Contains(refresh, s.Name) || !known {
 			continue
 		}
 		digest, err := o.Engine.RemoteDigest(ctx, reference)

@@ -229,6 +229,7 @@ func (s *Server) routes() http.Handler {
 	handle("DELETE /images/{name...}", s.removeImage)
 	handle("GET /distribution/{name...}", s.distribution)
 	handle("GET "+engine.StandInMachine, s.machine)
+	handle("GET "+engine.StandInTags, s.tags)
 	return unversioned(mux)
 }
 
@@ -321,6 +322,7 @@ func (s *Server) inspectImage(r *http.Request) (int, any, error) {
 	answer := image.InspectResponse{
 		ID:           i.id(reference),
 		RepoTags:     []string{reference},
+		RepoDigests:  []string{repositoryOf(reference) + "@" + i.id(reference)},
 		Os:           system,
 		Architecture: arch,
 	}
@@ -390,6 +392,26 @@ func (s *Server) distribution(r *http.Request) (int, any, error) {
 	answer.Descriptor.MediaType = "application/vnd.oci.image.manifest.v1+json"
 	answer.Descriptor.Digest = digest.Digest(i.id(name))
 	return 200, answer, nil
+}
+
+// tags tells which tags the catalogue has of an image's repository.
+func (s *Server) tags(r *http.Request) (int, any, error) {
+	repository, all := repositoryOf(r.URL.Query().Get("of")), []string{}
+	for reference := range s.options.Catalogue.Image {
+		if tag, ok := strings.CutPrefix(reference, repository+":"); ok {
+			all = append(all, tag)
+		}
+	}
+	return 200, all, nil
+}
+
+// repositoryOf returns a reference without tag and digest.
+func repositoryOf(reference string) string {
+	repository, _, _ := strings.Cut(reference, "@")
+	if i := strings.LastIndexByte(repository, ':'); i > strings.LastIndexByte(repository, '/') {
+		repository = repository[:i]
+	}
+	return repository
 }
 
 // pull streams progress, layer by layer, at the set speed.

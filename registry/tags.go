@@ -1,0 +1,64 @@
+package registry
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/http"
+
+	"github.com/google/go-containerregistry/pkg/name"
+	"github.com/google/go-containerregistry/pkg/v1/remote"
+	answers "github.com/google/go-containerregistry/pkg/v1/remote/transport"
+)
+
+// mostTags is how many tags of a repository are read.
+const mostTags = 20_000
+
+// Tags asks a registry for the tags of a reference's repository, in no certain order, mostTags at most.
+func Tags(ctx context.Context, reference string, logins *Logins) ([]string, error) {
+	ref, err := name.ParseReference(reference)
+	if err != nil {
+		return nil, err
+	}
+	ctx, cancel := context.WithTimeout(ctx, askWithin)
+	defer cancel()
+	puller, err := remote.NewPuller(remote.WithAuthFromKeychain(logins), remote.WithTransport(Transport()))
+	if err != nil {
+		return nil, err
+	}
+	pages, err := puller.Lister(ctx, ref.Context())
+	if err != nil {
+		return nil, err
+	}
+	var all []string
+	for pages.HasNext() && len(all) < mostTags {
+		page, err := pages.Next(ctx)
+		if err != nil {
+			return nil, err
+		}
+		all = append(all, page.Tags...)
+	}
+	return all, nil
+}
+
+// Why says what keeps a registry from answering, as the rest of a sentence about it.
+func Why(err error) string {
+	var answer *answers.Error
+	switch {
+	case errors.As(err, &answer):
+		switch answer.StatusCode {
+		case http.StatusUnauthorized, http.StatusForbidden:
+			return fmt.Sprintf("it needs a login (status %d)", answer.StatusCode)
+		case http.StatusTooManyRequests:
+			return fmt.Sprintf("it has been asked too often for now (status %d)", answer.StatusCode)
+		}
+		return fmt.Sprintf("it answers with status %d", answer.StatusCode)
+	case errors.Is(err, ErrPlain):
+		return ErrPlain.Error()
+	case errors.Is(err, ErrTooMuch):
+		return ErrTooMuch.Error()
+	case errors.Is(err, context.DeadlineExceeded):
+		return fmt.Sprintf("has not answered within %s", askWithin)
+	}
+	return "cannot be reached"
+}

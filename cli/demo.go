@@ -119,9 +119,14 @@ func (s *demoRun) tell(ctx context.Context) error {
 	s.chapter("Test everything, also the connections between services")
 	s.run(ctx, exitDone, "prove")
 
-	s.chapter("A new version never becomes ready: the old one is restored")
-	s.edit("tide-log/stack.toml", "tide-desk:2.3", "tide-desk:2.4")
-	s.run(ctx, exitPutBack, "deploy", "tide-log", "--yes")
+	s.chapter("What services wrote, in the order of time")
+	s.run(ctx, exitDone, "logs", "tide-log", "lamp-journal")
+
+	s.chapter("A command inside a service")
+	s.run(ctx, exitDone, "shell", "tide-log/desk", "--", "desk", "tides", "today")
+
+	s.chapter("A newer version never becomes ready: the old one is restored")
+	s.run(ctx, exitPutBack, "update", "tide-log", "--write", "minor", "--deploy", "--yes")
 	s.edit("tide-log/stack.toml", "tide-desk:2.4", "tide-desk:2.3")
 	s.run(ctx, exitDone, "status", "tide-log")
 
@@ -140,7 +145,7 @@ func (s *demoRun) printLine(format string, args ...any) {
 }
 
 // chapters is how many there are.
-const chapters = 11
+const chapters = 13
 
 func (s *demoRun) chapter(title string) {
 	s.chaptersSoFar++
@@ -235,7 +240,7 @@ func (s *demoRun) farewell(ctx context.Context, stay bool) error {
 	s.printLine("")
 	if stay {
 		s.printLine("The stand-in engines of %s run until Ctrl-C. From another terminal:", s.dir)
-		s.printLine("  cd %s\n  lantern status\n  lantern deploy", s.dir)
+		s.printLine("  cd %s\n  lantern status\n  lantern logs --follow\n  lantern deploy", s.dir)
 		<-ctx.Done()
 		return nil
 	}

@@ -30,15 +30,17 @@ type Image struct {
 	ReadyAfter Duration          `toml:"ready-after"`
 	Page       map[string]string `toml:"page"` // by container port; before ready-after they answer 503
 	// a variable that says on which port it has its page, where it is set
-	PagePort   string   `toml:"page-port"`
-	Echo       bool     `toml:"echo"`     // pages tell user and environment instead, as JSON
-	Log        []string `toml:"log"`      // said when it starts; the last line when it is ready
-	Errors     []string `toml:"errors"`   // said to standard error when it starts
-	Programs   []string `toml:"programs"` // that can be run inside; they end with 0 once it is ready, else with 1
-	Check      []string `toml:"check"`    // the image's own check
-	Exits      *int     `toml:"exits"`
-	ExitsAfter Duration `toml:"exits-after"`
-	NeverReady bool     `toml:"never-ready"`
+	PagePort string   `toml:"page-port"`
+	Echo     bool     `toml:"echo"`     // pages tell user and environment instead, as JSON
+	Log      []string `toml:"log"`      // said when it starts; the last line when it is ready
+	Errors   []string `toml:"errors"`   // said to standard error when it starts
+	Programs []string `toml:"programs"` // that can be run inside; they end with 0 once it is ready, else with 1
+	// what a command line says that is run inside; it ends with 0
+	Says       map[string]string `toml:"says"`
+	Check      []string          `toml:"check"` // the image's own check
+	Exits      *int              `toml:"exits"`
+	ExitsAfter Duration          `toml:"exits-after"`
+	NeverReady bool              `toml:"never-ready"`
 }
 
 // Duration is a time.Duration that reads "300ms".

@@ -2,6 +2,7 @@ package standin
 
 import (
 	"archive/tar"
+	"cmp"
 	"encoding/base64"
 	"encoding/json"
 	"errors"
@@ -29,6 +30,7 @@ type command struct {
 	words  []string
 	code   int
 	exists bool
+	says   string
 }
 
 func (s *Server) createCommand(b *simulatedContainer, r *http.Request) (int, any, error) {
@@ -46,6 +48,9 @@ func (s *Server) createCommand(b *simulatedContainer, r *http.Request) (int, any
 		if b.run != nil && b.run.ready {
 			c.code = 0
 		}
+	}
+	if says, ok := b.image.Says[strings.Join(c.words, " ")]; ok {
+		c.exists, c.code, c.says = true, 0, says
 	}
 	b.mu.Unlock()
 	id := newID()
@@ -94,7 +99,7 @@ func (s *Server) startCommand(w http.ResponseWriter, r *http.Request) {
 		text = fmt.Sprintf("OCI runtime exec failed: exec failed: exec: %q: executable file not found",
 			strings.Join(c.words[:min(1, len(c.words))], ""))
 	} else if c.code == 0 {
-		text = "ready"
+		text = cmp.Or(c.says, "ready")
 	}
 	fmt.Fprint(buffer,
 		"HTTP/1.1 101 UPGRADED\r\nContent-Type: application/vnd.docker.multiplexed-stream\r\n"+

@@ -47,8 +47,8 @@ type logged struct {
 	active bool      // it is being followed
 }
 
-func (l *logged) name() string {
-	return l.c.Labels[plan.LabelStack] + "/" + l.c.Labels[plan.LabelService]
+func (c *logged) name() string {
+	return c.c.Labels[plan.LabelStack] + "/" + c.c.Labels[plan.LabelService]
 }
 
 // lookEvery is how often new containers are looked for while logs are followed.

@@ -208,7 +208,7 @@ func (w *Workspace) Newest(ctx context.Context, list []Update, level string,
 	var all []Written
 	not := map[string]string{}
 	for _, u := range list {
-		image, digest, pinned := strings.Cut(u.Image, "@")
+		image, _, pinned := strings.Cut(u.Image, "@")
 		colon := strings.LastIndexByte(image, ':')
 		if colon < strings.LastIndexByte(image, '/') {
 			colon = -1
@@ -229,7 +229,7 @@ func (w *Workspace) Newest(ctx context.Context, list []Update, level string,
 			to = image[:colon+1] + tag
 		}
 		if pin || pinned {
-			digest = u.Registry
+			digest := u.Registry
 			if tag != "" || digest == "" {
 				var err error
 				if digest, err = w.digestOf(ctx, u.Host, to); err != nil {

@@ -124,18 +124,7 @@ func named(keys []declare.KeyDoc, name string) []declare.KeyDoc {
 }
 
 func unknownWord(name string) error {
-	var words []string
-	for _, r := range check.All() {
-		words = append(words, r.Name)
-	}
-	var collect func([]declare.KeyDoc)
-	collect = func(keys []declare.KeyDoc) {
-		for _, k := range keys {
-			words = append(words, k.Name)
-			collect(k.Keys)
-		}
-	}
-	collect(slices.Concat(declare.LabDocs(), declare.StackDocs()))
+	words := slices.Concat(ruleNames(), keyNames())
 	return usage("%s", declare.Unknown("there is no rule and no key "+name, name, words, ""))
 }
 

@@ -41,6 +41,22 @@ const (
 	exitInterrupted = 130
 )
 
+// exitMeanings say what the codes mean, for the manual page.
+var exitMeanings = []struct {
+	code  int
+	means string
+}{
+	{exitDone, "done; for check: no errors"},
+	{exitFindings,
+		"not done, and nothing was changed: findings, a no to the question, somebody else is deploying; " +
+			"for status, prove and compare --fail-if-different: something is not as it should be"},
+	{exitUsage, "wrong command line"},
+	{exitUnreachable, "the engine or its machine cannot be reached"},
+	{exitPutBack, "the deploy failed, and the old version is restored"},
+	{exitNeedsManual, "manual action needed; the message says which"},
+	{exitInterrupted, "interrupted, and the old version is restored"},
+}
+
 // codes are the exit codes of errors of the use cases.
 var codes = map[app.Kind]int{
 	app.Usage: exitUsage, app.Unreachable: exitUnreachable, app.Stopped: exitFindings,
@@ -233,12 +249,11 @@ func (s *session) command() *cli.Command {
 		Description: "A lab is a folder with lab.toml and, for each stack, a folder with stack.toml.\n" +
 			"New here? lantern demo is a guided tour on a sample lab, without an engine.",
 		Writer: s.Out, ErrWriter: s.Err,
-		EnableShellCompletion: true,
-		HideHelpCommand:       true, // ours says when there is no such command
-		HideVersion:           true,
-		ExitErrHandler:        func(context.Context, *cli.Command, error) {}, // Run words them and picks the code
-		CommandNotFound:       func(context.Context, *cli.Command, string) {},
-		Flags:                 s.globalFlags(&version),
+		HideHelpCommand: true, // ours says when there is no such command
+		HideVersion:     true,
+		ExitErrHandler:  func(context.Context, *cli.Command, error) {}, // Run words them and picks the code
+		CommandNotFound: func(context.Context, *cli.Command, string) {},
+		Flags:           s.globalFlags(&version),
 		Commands: []*cli.Command{
 			s.demoCommand(), s.surveyCommand(), s.checkCommand(), s.compareCommand(), s.deployCommand(),
 			s.proveCommand(), s.statusCommand(), s.logsCommand(), s.shellCommand(), s.updateCommand(),
@@ -247,7 +262,8 @@ func (s *session) command() *cli.Command {
 			s.retireCommand(),
 			s.sweepCommand(), s.startCommand(), s.stopCommand(), s.restartCommand(), s.portsCommand(),
 			s.mountsCommand(), s.envCommand(), s.tidyCommand(),
-			s.aboutCommand(), s.schemaCommand(), s.versionCommand(), s.helpCommand(),
+			s.aboutCommand(), s.schemaCommand(), s.completionCommand(), s.completeCommand(),
+			s.manualCommand(), s.versionCommand(), s.helpCommand(),
 		},
 		Action: func(_ context.Context, c *cli.Command) error {
 			if name := c.Args().First(); name != "" {

@@ -23,14 +23,19 @@ var groups = []struct {
 	{"day by day", []string{"status", "logs", "shell", "start", "stop", "restart", "update", "ports", "mounts", "env"}},
 	{"back and away", []string{"logbook", "revert", "retire", "sweep"}},
 	{"files and words", []string{"tidy", "about", "schema"}},
-	{"this program", []string{"help", "version"}},
+	{"this program", []string{"help", "version", "completion", "manual"}},
 }
 
 // help writes what --help shows of the program, or of one command.
 func (s *session) help(w io.Writer, c *cli.Command) {
 	p := s.paint(w)
 	line := func(width int, name, text string) {
-		fmt.Fprintf(w, "  %s  %s\n", p.Head(fmt.Sprintf("%-*s", width, name)), text)
+		for i, row := range p.Lines(text, width+4) {
+			if i > 0 {
+				name = ""
+			}
+			fmt.Fprintf(w, "  %s  %s\n", p.Head(fmt.Sprintf("%-*s", width, name)), row)
+		}
 	}
 	if c.Root() != c {
 		s.helpOf(w, p, c, line)
@@ -59,7 +64,7 @@ func (s *session) helpOf(w io.Writer, p render.Paint, c *cli.Command, line func(
 	}
 	fmt.Fprintf(w, "%s: %s\n\nusage: lantern %s%s\n", p.Head("lantern "+c.Name), c.Usage, c.Name, arguments)
 	if c.Description != "" {
-		fmt.Fprintf(w, "\n%s\n", c.Description)
+		fmt.Fprintf(w, "\n%s\n", strings.Join(p.Lines(c.Description, 0), "\n"))
 	}
 	if words := alternatives[c.Name]; words != "" {
 		fmt.Fprintf(w, "\nother word: lantern %s\n", words)

@@ -140,6 +140,15 @@ func fit(heads []string, rows [][]string,
 	return heads, rows, widths, left
 }
 
+// Lines breaks a text into lines that fit on the terminal behind so many letters; where there is none, it stays
+// one.
+func (p Paint) Lines(text string, indent int) []string {
+	if room := min(p.width, 100) - indent; p.width > 0 && room >= leastWidth {
+		return wrap(text, room)
+	}
+	return []string{text}
+}
+
 // wrap breaks a cell into lines of at most width letters: behind blanks, slashes and commas, and inside of a
 // word only where that is longer than a line. Colours go on.
 func wrap(cell string, width int) []string {

@@ -88,7 +88,7 @@ func TestNamedServices(t *testing.T) {
 		assert.Equal(t, before["tide-log.desk"].ID, after["tide-log.desk"].ID, "it was not named")
 		stdout, _ := b.run(0, "status", "tide-log/desk", "mast")
 		assert.Contains(t, stdout, "tide-log/desk  ready")
-		assert.Contains(t, stdout, "files changed since its deploy")
+		assert.Contains(t, stdout, "files changed")
 		assert.Contains(t, stdout, "mast/vane")
 		assert.NotContains(t, stdout, "tide-log/lamp")
 		stdout, _ = b.run(0, "compare", "tide-log/lamp", "tide-log/store")

@@ -333,7 +333,7 @@ func Status(w io.Writer, p Paint, services []observe.Status, now time.Time) {
 			notes = strings.TrimPrefix(notes+"; changed by hand", "; ")
 		}
 		if s.Outdated && s.Detail == "" {
-			notes = strings.TrimPrefix(notes+"; files changed since its deploy", "; ")
+			notes = strings.TrimPrefix(notes+"; files changed", "; ")
 		}
 		if s.Restarts > 0 {
 			notes = strings.TrimPrefix(notes+"; "+declare.Counted(s.Restarts, "restart"), "; ")
@@ -347,13 +347,23 @@ func Status(w io.Writer, p Paint, services []observe.Status, now time.Time) {
 			links[i] = p.Link(l)
 		}
 		rows = append(rows,
-			[]string{s.Host, s.Stack + "/" + s.Service, state, since, s.Image, strings.Join(links, " "), last})
+			[]string{s.Host, s.Stack + "/" + s.Service, state, since, shortImage(s.Image), strings.Join(links, " "), last})
 	}
 	if len(rows) == 0 {
 		fmt.Fprintln(w, "nothing is declared, and nothing of this lab runs")
 		return
 	}
 	columns(w, p, []string{"host", "service", "state", "for", "image", "page", "note"}, rows)
+}
+
+// shortImage shortens the name of an image for the eye: without registry and path, a digest to its beginning.
+func shortImage(image string) string {
+	name, digest, pinned := strings.Cut(image, "@")
+	name = name[strings.LastIndexByte(name, '/')+1:]
+	if _, hex, ok := strings.Cut(digest, ":"); pinned && ok {
+		name += "@" + hex[:min(12, len(hex))]
+	}
+	return name
 }
 
 // ago shortens a time for the eye.

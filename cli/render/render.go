@@ -71,12 +71,13 @@ var few = [...]color.Color{
 	sea:   lipgloss.Cyan,
 	mist:  lipgloss.BrightBlack,
 
-	firstOfNames:     lipgloss.Blue,
-	firstOfNames + 1: lipgloss.Magenta,
-	firstOfNames + 2: lipgloss.BrightBlue,
-	firstOfNames + 3: lipgloss.Green,
-	firstOfNames + 4: lipgloss.BrightMagenta,
-	firstOfNames + 5: lipgloss.BrightGreen,
+	// without blue, which is hard to read on black
+	firstOfNames:     lipgloss.BrightBlue,
+	firstOfNames + 1: lipgloss.BrightMagenta,
+	firstOfNames + 2: lipgloss.BrightGreen,
+	firstOfNames + 3: lipgloss.Magenta,
+	firstOfNames + 4: lipgloss.Green,
+	firstOfNames + 5: lipgloss.BrightWhite,
 }
 
 // sequences are the control sequences that begin each colour on a terminal; the first one ends it.

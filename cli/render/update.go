@@ -40,7 +40,7 @@ func UpdateTable(w io.Writer, p Paint, list []app.Update) {
 		if len(u.Newer) > 0 {
 			newer++
 		}
-		rows = append(rows, []string{u.Host, u.Name(), u.Image, tag, strings.Join(near, ", "), far, note})
+		rows = append(rows, []string{u.Host, u.Name(), shortImage(u.Image), tag, strings.Join(near, ", "), far, note})
 	}
 	if len(rows) == 0 {
 		fmt.Fprintln(w, p.Faint("no images are declared there"))

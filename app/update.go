@@ -27,11 +27,12 @@ type Update struct {
 	// digest of what runs; "" when nothing does, or it was built here
 	Running  string       `json:"running,omitempty"`
 	Registry string       `json:"registry,omitempty"` // digest that the tag stands for now
-	Moved    bool         `json:"moved"`              // the tag stands for another image than what runs
+	Moved    bool         `json:"moved"`              // the tag stands for another image than what runs of it
 	Newer    []tags.Newer `json:"newer"`              // tags of the same shape
 	Skipped  string       `json:"skipped,omitempty"`  // why the registry was not asked, or did not say
 
-	Deployed bool `json:"-"` // it has a container
+	Deployed bool   `json:"-"` // it has a container
+	Runs     string `json:"-"` // the image that it was made from
 
 	service *lab.Service
 }
@@ -109,14 +110,15 @@ func (a *asking) updates(ctx context.Context, d *deploy.Deployer, list []Update)
 			if err != nil && !errors.Is(err, engine.ErrNotFound) {
 				return err
 			}
-			u.Deployed = true
+			u.Deployed, u.Runs = true, containers[c].Container.Image
 			u.Running = digestFor(u.Image, image.Digests)
 		}
 		work.Go(func() error {
 			said := a.ask(ctx, d.Engine, u.Image)
 			u.Registry, u.Skipped = said.digest, said.why
 			u.Newer = append(u.Newer, said.newer...)
-			u.Moved = u.Running != "" && u.Registry != "" && u.Running != u.Registry
+			// What runs under another tag was not moved: its files were changed, and a deploy would replace it.
+			u.Moved = u.Running != "" && u.Registry != "" && u.Running != u.Registry && u.Runs == u.Image
 			return nil
 		})
 	}

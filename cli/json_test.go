@@ -65,6 +65,9 @@ func TestJSONOutputs(t *testing.T) {
 			valid("deploy", line)
 		}
 		valid("deploy result", lines[len(lines)-1])
+		if !target.Real() { // else it would ask a registry that does not exist
+			run("update", 0, "update")
+		}
 		run("prove", 0, "prove")
 		run("sweep", 0, "sweep")
 		run("logbook", 0, "logbook", "tide-log")
@@ -145,6 +148,9 @@ accept = { safety-privileged = "it mends the others" }
 		assert.Equal(t, "it mends the others", by["safety-privileged"].Suppressions[0].Justification)
 		assert.NotContains(t, stdout, "the-moon-pulls")
 		properties, _ := document.(map[string]any)["properties"].(map[string]any)
+		if target.Real() {
+			delete(properties, "update")
+		}
 		assert.Len(t, seen, len(properties), "every document was written once")
 		_, stderr := b.run(2, "status", "--format", "sarif")
 		assert.Contains(t, stderr, "--format is text or json, not sarif")

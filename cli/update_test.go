@@ -151,6 +151,8 @@ func TestUpdate(t *testing.T) {
 		written, err = os.ReadFile(filepath.Join(b.dir, "tide-log", "stack.toml"))
 		require.NoError(t, err)
 		assert.Regexp(t, `dated-\d+:2026-11-01@sha256:[0-9a-f]{64}"  # stays`, string(written))
+		b.write("tide-log/stack.toml", strings.Replace(text, "1.2.3-small\"", "1.2.4-small\"", 1))
+		assert.Contains(t, updates()["desk"], "moved=false", "it is another tag that runs")
 		b.write("tide-log/stack.toml", text)
 
 		// A tag that has moved is deployed, and put back when it is never ready.

@@ -25,6 +25,8 @@ func UpdateTable(w io.Writer, p Paint, list []app.Update) {
 			tag = p.Look("moved")
 		case u.Registry == "":
 			tag = p.Faint("pinned")
+		case u.Deployed && u.Runs != u.Image:
+			tag, note = p.Faint("files changed"), p.Faint(shortImage(u.Runs)+" runs")
 		case !u.Deployed:
 			tag = p.Faint("not deployed")
 		case u.Running == "":

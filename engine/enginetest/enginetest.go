@@ -292,8 +292,6 @@ func toolsLayer() (v1.Layer, error) {
 		return nil, err
 	}
 	return tarball.LayerFromOpener(func() (io.ReadCloser, error) {
-		var b bytes.Buffer
-		w := tar.NewWriter(&b)
 		headers := []*tar.Header{
 			{Name: "bin/", Mode: 0o755, Typeflag: tar.TypeDir},
 			{Name: "bin/busybox", Mode: 0o755, Size: int64(len(program))},
@@ -301,32 +299,27 @@ func toolsLayer() (v1.Layer, error) {
 		for _, tool := range []string{"sh", "ash", "cat", "ls", "stty", "sleep", "id", "pwd", "kill", "ps", "head"} {
 			headers = append(headers, &tar.Header{Name: "bin/" + tool, Linkname: "busybox", Typeflag: tar.TypeSymlink})
 		}
-		for _, h := range headers {
-			if err := w.WriteHeader(h); err != nil {
-				return nil, err
-			}
-			if h.Size > 0 {
-				if _, err := w.Write(program); err != nil {
-					return nil, err
-				}
-			}
-		}
-		return io.NopCloser(&b), w.Close()
+		return archiveOf(headers, program)
 	})
 }
 
 // archive is a layer with the one program that the images have, what is none, links, and a folder to mount on.
 func archive(program []byte) (io.ReadCloser, error) {
-	var b bytes.Buffer
-	w := tar.NewWriter(&b)
 	link := func(name, to string) *tar.Header {
 		return &tar.Header{Name: name, Linkname: to, Typeflag: tar.TypeSymlink}
 	}
-	for _, h := range []*tar.Header{
+	return archiveOf([]*tar.Header{
 		{Name: "probe", Mode: 0o755, Size: int64(len(program))}, {Name: "notes", Mode: 0o644},
 		{Name: "data/", Mode: 0o777, Typeflag: tar.TypeDir},
 		link("bin", "/"), link("link", "probe"), link("tool", "/tools/lens"),
-	} {
+	}, program)
+}
+
+// archiveOf is an archive in which what has a size holds the program.
+func archiveOf(headers []*tar.Header, program []byte) (io.ReadCloser, error) {
+	var b bytes.Buffer
+	w := tar.NewWriter(&b)
+	for _, h := range headers {
 		if err := w.WriteHeader(h); err != nil {
 			return nil, err
 		}

@@ -325,45 +325,55 @@ func TestWaysOn(t *testing.T) {
 	assert.Len(t, b.containers(), 1)
 }
 
-// status compares what runs, not what its labels say; and names what it could not read.
+// status compares what runs, not what its labels say, with what was deployed and with the files; and names what it
+// could not read.
 func TestStatusSeesHands(t *testing.T) {
-	b := deskBench(t)
-	b.run(0, "deploy", "--yes")
-	status := func(code int) string {
-		stdout, _ := b.run(code, "status", "--format", "json")
-		var list struct{ Services []observe.Status }
-		require.NoError(t, json.Unmarshal([]byte(stdout), &list))
-		require.Len(t, list.Services, 1)
-		v := list.Services[0]
-		return fmt.Sprintf("%s changed=%t outdated=%t", v.State, v.Changed, v.Outdated)
-	}
-	assert.Equal(t, "ready changed=false outdated=false", status(0))
-	b.level("high")
-	assert.Equal(t, "ready changed=false outdated=true", status(0))
-	old := b.containers()["tide-log.desk"]
-	require.NoError(t, b.engine.Remove(t.Context(), old.ID))
-	c := old.Container
-	c.Env = append(c.Env, plan.Variable{Name: "BY_HAND", Value: secret.Plain("yes")})
-	id, err := b.engine.Create(t.Context(), "tide-log.desk", c, old.Labels, "")
-	require.NoError(t, err)
-	require.NoError(t, b.engine.Start(t.Context(), id))
-	require.True(t, b.waitReady())
-	assert.Equal(t, "ready changed=true outdated=true", status(0), "both: the logbook knows what was deployed")
-	b.level("low")
-	assert.Equal(t, "ready changed=true outdated=false", status(0))
-	require.NoError(t, b.engine.Stop(t.Context(), id, time.Second))
-	assert.Equal(t, "stopped changed=true outdated=false", status(1))
-	b.write("mast/stack.toml", "[service.vane\n")
-	_, stderr := b.run(1, "status")
-	assert.Contains(t, stderr, "mast/stack.toml:1")
-	assert.Contains(t, stderr, "syntax  error")
+	enginetest.Each(t, func(t *testing.T, target enginetest.Target) {
+		b := newBench(t, target)
+		b.write("lab.toml", fmt.Sprintf(labText, b.uid, b.gid, b.data, b.target.Address))
+		b.level("low")
+		b.write("mast/stack.toml", "[service.import]\nimage = \""+enginetest.Job+"\"\nrestart = \"no\"\n"+
+			"[service.vane]\nimage = \""+enginetest.Page+
+			"\"\nafter = [\"import done\"]\nready = { http = \"8080/\" }\n")
+		b.run(0, "deploy", "--yes")
+		status := func(code int) string {
+			stdout, _ := b.run(code, "status", "tide-log", "--format", "json")
+			var list struct{ Services []observe.Status }
+			require.NoError(t, json.Unmarshal([]byte(stdout), &list))
+			require.Len(t, list.Services, 1)
+			v := list.Services[0]
+			return fmt.Sprintf("%s changed=%t outdated=%t", v.State, v.Changed, v.Outdated)
+		}
+		assert.Equal(t, "ready changed=false outdated=false", status(0))
+		b.level("high")
+		assert.Equal(t, "ready changed=false outdated=true", status(0))
+		old := b.containers()["tide-log.desk"]
+		require.NoError(t, b.engine.Remove(t.Context(), old.ID))
+		c := old.Container
+		c.Env = append(c.Env, plan.Variable{Name: "BY_HAND", Value: secret.Plain("yes")})
+		id, err := b.engine.Create(t.Context(), "tide-log.desk", c, old.Labels, "")
+		require.NoError(t, err)
+		require.NoError(t, b.engine.Start(t.Context(), id))
+		require.True(t, b.waitReady())
+		assert.Equal(t, "ready changed=true outdated=true", status(0), "both: the logbook knows what was deployed")
+		b.level("low")
+		assert.Equal(t, "ready changed=true outdated=false", status(0))
+		require.NoError(t, b.engine.Stop(t.Context(), id, time.Second))
+		assert.Equal(t, "stopped changed=true outdated=false", status(1))
+		stdout, _ := b.run(0, "status", "mast")
+		assert.Regexp(t, `mast/import +done `, stdout)
+		b.write("mast/stack.toml", "[service.vane\n")
+		_, stderr := b.run(1, "status")
+		assert.Contains(t, stderr, "mast/stack.toml:1")
+		assert.Contains(t, stderr, "syntax  error")
+	})
 }
 
 // waitReady waits until the service answers.
 func (b *bench) waitReady() bool {
 	for range 200 {
 		if stdout, _ := exec.Command(must(program()), "--lab", b.dir,
-			"status").Output(); strings.Contains(string(stdout), "ready") {
+			"status", "tide-log").Output(); strings.Contains(string(stdout), "ready") {
 			return true
 		}
 		time.Sleep(50 * time.Millisecond)

@@ -6,6 +6,7 @@ import (
 	"maps"
 	"slices"
 	"strings"
+	"time"
 
 	"proudlantern.example/lantern/app"
 	"proudlantern.example/lantern/cli/render"
@@ -121,6 +122,17 @@ func (s *session) hide(text string) string { return s.hides.hide(text) }
 // warn says what is wrong; the command goes on.
 func (s *session) warn(format string, args ...any) {
 	fmt.Fprintln(s.Err, s.paint(s.Err).Look("warning: ")+fmt.Sprintf(format, args...))
+}
+
+// busy says on a terminal what takes so long, once that is longer than a moment, until done is called.
+func (s *session) busy(what string) (done func()) {
+	if s.quiet || !isTerminal(s.Err) {
+		return func() {}
+	}
+	timer := time.AfterFunc(500*time.Millisecond, func() {
+		fmt.Fprintln(s.Err, s.paint(s.Err).Faint("  "+what+" …"))
+	})
+	return func() { timer.Stop() }
 }
 
 // showRefusal shows the findings that keep a deploy from beginning.

@@ -53,8 +53,10 @@ func (s *session) updateCommand() *cli.Command {
 			case (level != "" || pin) && !yes && !isTerminal(s.In):
 				return usage("stdin is not a terminal; pass --yes")
 			}
+			done := s.busy("asking the registries")
 			w = w.Survey(ctx, s.host)
 			list, err := w.Updates(ctx, named, s.host)
+			done()
 			if err != nil {
 				return err
 			}

@@ -3,6 +3,7 @@ package app
 import (
 	"context"
 	"errors"
+	"regexp"
 	"slices"
 	"strings"
 	"sync"
@@ -203,6 +204,9 @@ type Written struct {
 	edits []source.Edit
 }
 
+// digestForm is what a digest looks like (OCI image specification): anything else goes into no file.
+var digestForm = regexp.MustCompile(`^sha(256|512):[0-9a-f]{64,128}$`)
+
 // Newest works out which images would be written for a level, [tags.Patch] and so on; with pin their digests, too.
 // Only what stands in a file to the letter can be written: for the others the reason is returned, by name.
 func (w *Workspace) Newest(ctx context.Context, list []Update, level string,
@@ -238,6 +242,10 @@ func (w *Workspace) Newest(ctx context.Context, list []Update, level string,
 					not[u.Name()] = "the digest of " + to + ": " + err.Error()
 					continue
 				}
+			}
+			if !digestForm.MatchString(digest) {
+				not[u.Name()] = "its registry says a digest that is none"
+				continue
 			}
 			to += "@" + digest
 		}

@@ -28,6 +28,8 @@ func TestHostileEngine(t *testing.T) {
 	codes := map[string]int{
 		"survey": 3, "check": 1, "compare": 3, "deploy --yes": 3, "prove": 3, "status": 3,
 		"retire tide-log --yes": 3, "sweep --yes": 3, "revert tide-log 1 --yes": 3,
+		"logs tide-log": 3, "logs tide-log --follow": 3, "shell tide-log/desk -- ls": 3, "update": 3,
+		"status --processes tide-log/desk": 3, "restart tide-log": 3,
 		"ports": 0, "mounts": 0, "env tide-log": 0, "logbook": 0,
 	}
 	server, good := enginetest.StartStandIn(t, standin.Options{})

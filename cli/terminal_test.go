@@ -108,7 +108,9 @@ func TestTerminal(t *testing.T) {
 		"status --verbose", "ports", "mounts", "env tide-log", "logbook", "logbook tide-log", "sweep",
 		"revert tide-log --dry-run", "tidy --check", "deploy --yes --format json", "check --format json",
 		"check --format sarif", "survey --format json", "retire nobody" + evil, "about " + evil,
-		"--host " + evil + " status", evil, "--" + evil, "logbook tide-log 1"}
+		"--host " + evil + " status", evil, "--" + evil, "logbook tide-log 1",
+		"logs", "logs tide-log --format json", "logs " + evil, "status --processes tide-log/desk", "update",
+		"shell tide-log/desk -- " + evil, "shell tide-log/desk", "restart tide-log"}
 	harmful := regexp.MustCompile(
 		`[^\n\t\x{20}-\x{7e}\x{a0}-\x{200d}\x{2010}-\x{2027}\x{202f}-\x{2065}\x{206a}-\x{fefe}\x{ff00}-\x{dffff}]`)
 	own := regexp.MustCompile(`\x1b\[(m|1m|38;2;\d+;\d+;\d+m|1;38;2;\d+;\d+;\d+m)|\r\n`)
@@ -133,7 +135,7 @@ func TestTerminal(t *testing.T) {
 			}
 		}
 		refuses.Store(false)
-		for _, command := range []string{"survey", "check --verbose", "status --verbose", "env tide-log"} {
+		for _, command := range []string{"survey", "check --verbose", "status --verbose", "env tide-log", "logs"} {
 			ends, cancel := context.WithTimeout(t.Context(), time.Minute)
 			cmd := exec.CommandContext(ends, path,
 				append([]string{"--lab", b.dir}, strings.Split(command, " ")...)...)

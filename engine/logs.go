@@ -5,6 +5,7 @@ import (
 	"context"
 	"encoding/binary"
 	"errors"
+	"fmt"
 	"io"
 	"strconv"
 	"strings"
@@ -34,8 +35,10 @@ const mostLogLine = 8 << 20
 // Logs sends the lines of a container's log to each, in the order in which the engine has them, until the log
 // ends; with Follow until the container does, or ctx. An error of each ends it. Errors: [ErrNotFound].
 func (e *Engine) Logs(ctx context.Context, id string, r LogRange, each func(LogLine) error) error {
-	ctx, stop := context.WithCancel(ctx)
+	reading, stop := context.WithCancel(ctx)
 	defer stop()
+	silent := time.AfterFunc(e.CallTimeout, stop)
+	defer silent.Stop()
 	o := client.ContainerLogsOptions{ShowStdout: true, ShowStderr: true, Timestamps: true, Follow: r.Follow}
 	if !r.Since.IsZero() {
 		o.Since = stamp(r.Since)
@@ -46,20 +49,37 @@ func (e *Engine) Logs(ctx context.Context, id string, r LogRange, each func(LogL
 	if r.Last > 0 {
 		o.Tail = strconv.Itoa(r.Last)
 	}
-	stream, err := e.api.ContainerLogs(ctx, id, o)
+	stream, err := e.api.ContainerLogs(reading, id, o)
+	if err != nil && reading.Err() != nil && ctx.Err() == nil {
+		err = errors.New("the engine has not answered to logs")
+	}
 	if err != nil {
 		return explain("logs", err)
 	}
 	defer stream.Close()
+	if r.Follow {
+		silent.Stop() // a service may have nothing to say for as long as it likes
+	}
 	// Some engines take the limits by the second only.
 	err = logLines(stream, func(l LogLine) error {
+		if !r.Follow {
+			silent.Reset(e.CallTimeout)
+		}
 		if l.Time.Before(r.Since) || !r.Until.IsZero() && l.Time.After(r.Until) {
 			return nil
 		}
 		return each(l)
 	})
-	if ctx.Err() != nil {
+	switch {
+	case ctx.Err() != nil:
 		return ctx.Err()
+	case reading.Err() != nil:
+		return &Error{
+			Call:    "logs",
+			Message: fmt.Sprintf("the engine has not gone on with a log for %s", e.CallTimeout),
+			kind:    ErrUnknownOutcome,
+			err:     reading.Err(),
+		}
 	}
 	return explain("logs", err)
 }

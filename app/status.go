@@ -60,19 +60,27 @@ func (w *Workspace) statusOn(ctx context.Context, h *lab.Host, named Targets) ([
 		if !named.HasStack(name) {
 			continue
 		}
-		declared := w.Stack(name)
-		if declared != nil && declared.Host != h {
-			declared = nil
-		}
-		list, err := d.Status(ctx, name, declared, func() *lab.Stack { return w.deployedVersion(name) })
+		list, err := w.statusOf(ctx, d, h, name, named)
 		if err != nil {
-			return nil, unreachable(h.Name, err)
+			return nil, err
 		}
-		services = append(services, slices.DeleteFunc(list, func(s observe.Status) bool {
-			return !named.Has(s.Stack, s.Service)
-		})...)
+		services = append(services, list...)
 	}
 	return services, nil
+}
+
+// statusOf looks at one stack on a host.
+func (w *Workspace) statusOf(ctx context.Context, d *deploy.Deployer, h *lab.Host, stack string,
+	named Targets) ([]observe.Status, error) {
+	declared := w.Stack(stack)
+	if declared != nil && declared.Host != h {
+		declared = nil
+	}
+	list, err := d.Status(ctx, stack, declared, func() *lab.Stack { return w.deployedVersion(stack) })
+	if err != nil {
+		return nil, unreachable(h.Name, err)
+	}
+	return slices.DeleteFunc(list, func(s observe.Status) bool { return !named.Has(s.Stack, s.Service) }), nil
 }
 
 // deployedVersion returns a stack as the logbook says that it was last deployed; nil where it does not say so.

@@ -183,7 +183,7 @@ func (d *deploying) carryOut(ctx context.Context, yes, dryRun bool) error {
 func (d *deploying) proceed(ctx context.Context) error {
 	changes := slices.ContainsFunc(d.Plans, plan.Stack.Changes)
 	if changes && !d.json && !d.quiet && !d.verbose && isTerminal(d.Err) {
-		d.watch(render.NewLive(terminal(d.Err), d.paint(d.Err), d.Plans))
+		d.watch(render.NewLive(terminal(d.Err), d.paint(d.Err), colours(d.Err), d.Plans))
 	} else {
 		d.watch(render.NewLineReporter(d.Err, d.paint(d.Err), d.quiet))
 	}

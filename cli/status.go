@@ -15,7 +15,7 @@ import (
 )
 
 func (s *session) statusCommand() *cli.Command {
-	var yes, same, processes bool
+	var yes, same, processes, watch bool
 	return &cli.Command{
 		Name: "status", Usage: "list services: state, uptime, restarts, image, links",
 		ArgsUsage: "[STACK[/SERVICE]]...",
@@ -29,6 +29,10 @@ func (s *session) statusCommand() *cli.Command {
 			Name:        "processes",
 			Usage:       "list what runs inside STACK/SERVICE",
 			Destination: &processes,
+		}, &cli.BoolFlag{
+			Name:        "watch",
+			Usage:       "a live table: what services use and say; its keys stand below it",
+			Destination: &watch,
 		}},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			named, err := app.ParseTargets(c.Args().Slice())
@@ -41,6 +45,9 @@ func (s *session) statusCommand() *cli.Command {
 			}
 			if processes {
 				return s.processes(ctx, w, named, asJSON)
+			}
+			if watch {
+				return s.watch(ctx, w, named, asJSON)
 			}
 			w = w.Survey(ctx, s.host)
 			broken := s.sayWhatIsBroken(w)

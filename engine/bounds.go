@@ -59,6 +59,7 @@ type answerKind int
 const (
 	whole    answerKind = iota // read to its end and kept
 	messages                   // many messages, a line each
+	news                       // the same, and nothing may come for as long as it likes
 	endless                    // a log, or what a command says: its reader says how much
 )
 
@@ -79,6 +80,8 @@ func (c *conn) Write(p []byte) (int, error) {
 		switch {
 		case words[0] == http.MethodPost && strings.HasSuffix(path, "/images/create"):
 			c.kind = messages
+		case strings.HasSuffix(path, "/events"):
+			c.kind = news
 		case strings.HasSuffix(path, "/logs"):
 			c.kind = endless
 		case strings.Contains(path, "/exec/") && strings.HasSuffix(path, "/start"):
@@ -105,7 +108,7 @@ func (c *conn) Read(p []byte) (int, error) {
 	case whole:
 		c.bytes += n
 		c.objects += bytes.Count(p[:n], []byte("{"))
-	case messages:
+	case messages, news:
 		c.row += n
 		if last := bytes.LastIndexByte(p[:n], '\n'); last >= 0 {
 			c.row = n - last - 1

@@ -3,6 +3,7 @@ package engine_test
 import (
 	"context"
 	"fmt"
+	"io"
 	"maps"
 	"net"
 	"os"
@@ -54,6 +55,8 @@ func TestContract(t *testing.T) {
 			"a folder that does not exist": missingFolder,
 			"the restart policy changes":   restartChanges,
 			"facts":                        facts,
+			"what is used":                 usage,
+			"events":                       eventsOf,
 			"a pull":                       pull,
 		} {
 			t.Run(name, func(t *testing.T) { test(t, newWorld(t, e, target)) })
@@ -586,4 +589,80 @@ func facts(t *testing.T, w *world) {
 	assert.Contains(t, list[i].Ports, fmt.Sprintf("0.0.0.0:%d -> 8080/tcp", c.Ports[0].Host))
 	assert.Equal(t, []string{w.prefix}, list[i].Networks)
 	assert.Equal(t, "running", list[i].State)
+}
+
+func usage(t *testing.T, w *world) {
+	id := w.create(t, "a", w.container(enginetest.Page))
+	require.NoError(t, w.Start(w.ctx, id))
+	first, err := w.Usage(w.ctx, id)
+	require.NoError(t, err)
+	assert.WithinDuration(t, time.Now(), first.Time, time.Minute)
+	assert.Positive(t, first.Memory)
+	assert.Positive(t, first.MemoryLimit)
+	assert.True(t, first.Networked)
+	s := w.inspect(t, id)
+	require.Eventually(t, func() bool {
+		// The page of the real image costs something; that of the stand-in is asked where it listens.
+		if c, err := net.Dial("tcp", net.JoinHostPort(s.Addresses[0], "8080")); err == nil {
+			fmt.Fprint(c, "GET / HTTP/1.0\r\nContent-Length: 500000\r\n\r\n"+strings.Repeat("x", 500_000))
+			io.Copy(io.Discard, c)
+			c.Close()
+		}
+		second, err := w.Usage(w.ctx, id)
+		return err == nil && second.CPU > first.CPU && second.Time.After(first.Time) &&
+			second.NetIn-first.NetIn > 4*(second.NetOut-first.NetOut)
+	}, time.Minute, 50*time.Millisecond)
+	_, err = w.Usage(w.ctx, w.prefix+".nobody")
+	assert.ErrorIs(t, err, engine.ErrNotFound)
+}
+
+func eventsOf(t *testing.T, w *world) {
+	ctx, stop := context.WithCancel(w.ctx)
+	defer stop()
+	began, told, over := make(chan bool), make(chan string, 64), make(chan error, 1)
+	go func() {
+		over <- w.Events(ctx, w.prefix, func() { close(began) }, func(stack, service string) {
+			assert.Equal(t, w.prefix, stack)
+			told <- service
+		})
+	}()
+	<-began
+	awaited := func(service, what string) {
+		t.Helper()
+		select {
+		case got := <-told:
+			assert.Equal(t, service, got, what)
+		case <-time.After(time.Minute):
+			require.Fail(t, "no event", what)
+		}
+		for {
+			select {
+			case <-told: // engines differ in how many they make of one change
+			case <-time.After(700 * time.Millisecond):
+				return
+			}
+		}
+	}
+	stranger := w.container(enginetest.Page)
+	other := maps.Clone(w.labels)
+	other[plan.LabelLab], other[plan.LabelService] = "another", "stranger"
+	_, err := w.Create(w.ctx, w.prefix+".stranger", stranger, other, "")
+	require.NoError(t, err)
+	id := w.create(t, "a", w.container(enginetest.Page))
+	awaited("a", "it is made")
+	require.NoError(t, w.Start(w.ctx, id))
+	awaited("a", "it starts")
+	_, _, err = w.Run(w.ctx, id, []string{"/probe", "ask", "8080"})
+	require.NoError(t, err)
+	select {
+	case got := <-told:
+		assert.Fail(t, "a look inside is no change", got)
+	case <-time.After(time.Second):
+	}
+	require.NoError(t, w.Stop(w.ctx, id, time.Second))
+	awaited("a", "it ends")
+	require.NoError(t, w.Remove(w.ctx, id))
+	awaited("a", "it is removed")
+	stop()
+	assert.ErrorIs(t, <-over, context.Canceled)
 }

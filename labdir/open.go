@@ -138,3 +138,22 @@ func InWords(err error) string {
 	}
 	return err.Error()
 }
+
+// Stamp tells whether the files of a lab have changed: two looks at the same files give the same text. The paths are
+// those of its environment files.
+func Stamp(dir string, paths []string) string {
+	paths = append([]string{declare.LabFile}, paths...)
+	entries, _ := os.ReadDir(dir)
+	for _, e := range entries {
+		if e.IsDir() {
+			paths = append(paths, e.Name()+"/"+declare.StackFile)
+		}
+	}
+	var b strings.Builder
+	for _, p := range paths {
+		if info, err := os.Stat(filepath.Join(dir, p)); err == nil {
+			fmt.Fprintf(&b, "%s %d %d\n", p, info.Size(), info.ModTime().UnixNano())
+		}
+	}
+	return b.String()
+}

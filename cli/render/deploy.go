@@ -315,29 +315,12 @@ func writes(s plan.Stack) bool {
 func Status(w io.Writer, p Paint, services []observe.Status, now time.Time) {
 	var rows [][]string
 	for _, s := range services {
-		state := s.State
-		switch {
-		case s.Well():
-			state = p.Good(state)
-		case s.State == observe.StateFailed, s.State == observe.StateMissing, s.State == observe.StateRestarting:
-			state = p.Bad(state)
-		default:
-			state = p.Look(state)
-		}
+		state := stateColour(p, s.State)(s.State)
 		since := ""
 		if !s.Since.IsZero() {
 			since = ago(now.Sub(s.Since))
 		}
-		notes := s.Detail
-		if s.Changed {
-			notes = strings.TrimPrefix(notes+"; changed by hand", "; ")
-		}
-		if s.Outdated && s.Detail == "" {
-			notes = strings.TrimPrefix(notes+"; files changed", "; ")
-		}
-		if s.Restarts > 0 {
-			notes = strings.TrimPrefix(notes+"; "+declare.Counted(s.Restarts, "restart"), "; ")
-		}
+		notes := noteOf(s)
 		last := p.Look(notes)
 		if notes == "" && s.About != "" {
 			last = p.Faint(s.About)
@@ -354,6 +337,21 @@ func Status(w io.Writer, p Paint, services []observe.Status, now time.Time) {
 		return
 	}
 	columns(w, p, []string{"host", "service", "state", "for", "image", "page", "note"}, rows)
+}
+
+// noteOf says what is to be said of a service beside its state.
+func noteOf(s observe.Status) string {
+	notes := s.Detail
+	if s.Changed {
+		notes += "; changed by hand"
+	}
+	if s.Outdated && s.Detail == "" {
+		notes += "; files changed"
+	}
+	if s.Restarts > 0 {
+		notes += "; " + declare.Counted(s.Restarts, "restart")
+	}
+	return strings.TrimPrefix(notes, "; ")
 }
 
 // shortImage shortens the name of an image for the eye: without registry and path, a digest to its beginning.

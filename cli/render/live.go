@@ -9,6 +9,7 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 	"charm.land/lipgloss/v2"
+	"github.com/charmbracelet/colorprofile"
 	"github.com/docker/go-units"
 
 	"proudlantern.example/lantern/core/plan"
@@ -24,8 +25,8 @@ type Live struct {
 
 // NewLive returns a Live that draws on a terminal from the first event on. Services of other stacks than
 // those of the plans are added as they come.
-func NewLive(w io.Writer, p Paint, plans []plan.Stack) *Live {
-	p = p.Direct()
+func NewLive(w io.Writer, p Paint, terminal colorprofile.Profile, plans []plan.Stack) *Live {
+	p = p.Direct(terminal)
 	l := &Live{paint: p, ended: make(chan struct{})}
 	m := &liveModel{paint: p, width: 100, height: 40}
 	for _, s := range plans {

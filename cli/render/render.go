@@ -16,6 +16,7 @@ import (
 // Paint colours words, or leaves them as they are.
 type Paint struct {
 	on, direct bool
+	sixteen    bool // the terminal has no more colours than those; only where it is written to directly
 	width      int // of the terminal, in letters; 0: none, or as wide as may be
 }
 
@@ -30,8 +31,8 @@ func (p Paint) Wide(width int) Paint {
 
 // Direct returns a Paint for what goes to a terminal by itself. Text from outside has to be made [Harmless]
 // before.
-func (p Paint) Direct() Paint {
-	p.direct = true
+func (p Paint) Direct(terminal colorprofile.Profile) Paint {
+	p.direct, p.sixteen = true, terminal == colorprofile.ANSI
 	return p
 }
 
@@ -101,6 +102,8 @@ func (p Paint) with(colour int, text string) string {
 	switch {
 	case !p.on || text == "":
 		return text
+	case p.direct && p.sixteen && few[colour] != nil:
+		return styles[colour].Foreground(few[colour]).Render(text)
 	case p.direct:
 		return styles[colour].Render(text)
 	}

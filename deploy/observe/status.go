@@ -6,6 +6,8 @@ import (
 	"sync"
 	"time"
 
+	"golang.org/x/sync/errgroup"
+
 	"proudlantern.example/lantern/core/lab"
 	"proudlantern.example/lantern/core/plan"
 	"proudlantern.example/lantern/engine"
@@ -73,34 +75,41 @@ func (o *Observer) Status(ctx context.Context, name string, declared *lab.Stack,
 			services = append(services, s)
 		}
 	}
-	var all []Status
-	for _, service := range services {
-		st := Status{Host: o.Host, Stack: name, Service: service, State: StateMissing}
-		var s *lab.Service
-		if declared != nil {
-			s = declared.Service(service)
-		}
-		c, there := by[name+"."+service]
-		if s != nil {
-			st.Links, st.About = s.Links(), s.About
-			st.Changed, st.Outdated = differs[service].changed, differs[service].outdated
-		} else {
-			st.Outdated, st.Detail = true, "no longer in the files"
-		}
-		if there {
-			proof := plan.ReadProof(c.Labels[plan.LabelProof])
-			if s != nil {
-				proof = plan.ProofOf(s) // its label may be older than the files
+	all := make([]Status, len(services))
+	var work errgroup.Group
+	work.SetLimit(probesAtOnce)
+	for i, service := range services {
+		all[i] = Status{Host: o.Host, Stack: name, Service: service, State: StateMissing}
+		work.Go(func() error {
+			st := &all[i]
+			var s *lab.Service
+			if declared != nil {
+				s = declared.Service(service)
 			}
-			o.describe(ctx, &st, c, proof)
-		}
-		if deploying {
-			st.State = StateDeploying
-		}
-		all = append(all, st)
+			if s != nil {
+				st.Links, st.About = s.Links(), s.About
+				st.Changed, st.Outdated = differs[service].changed, differs[service].outdated
+			} else {
+				st.Outdated, st.Detail = true, "no longer in the files"
+			}
+			if c, there := by[name+"."+service]; there {
+				proof := plan.ReadProof(c.Labels[plan.LabelProof])
+				if s != nil {
+					proof = plan.ProofOf(s) // its label may be older than the files
+				}
+				o.describe(ctx, st, c, proof)
+			}
+			if deploying {
+				st.State = StateDeploying
+			}
+			return nil
+		})
 	}
-	return all, nil
+	return all, work.Wait()
 }
+
+// probesAtOnce is how many services of a stack are asked at the same time whether they are ready.
+const probesAtOnce = 16
 
 // difference is how a container differs from what it was or should be.
 type difference struct{ changed, outdated bool } // as in [Status]

@@ -20,6 +20,7 @@ import (
 	dockerspec "github.com/moby/docker-image-spec/specs-go/v1"
 	"github.com/moby/moby/api/pkg/stdcopy"
 	"github.com/moby/moby/api/types/container"
+	"github.com/moby/moby/api/types/events"
 	"github.com/moby/moby/api/types/mount"
 	"github.com/moby/moby/api/types/network"
 	"github.com/moby/moby/api/types/volume"
@@ -130,6 +131,7 @@ func (s *Server) create(r *http.Request) (int, any, error) {
 	}
 	s.fromImage(b)
 	s.containers[b.id] = b
+	s.tellOf(b, events.ActionCreate)
 	return 201, container.CreateResponse{ID: b.id, Warnings: []string{}}, nil
 }
 
@@ -258,6 +260,7 @@ func (b *simulatedContainer) begin() error {
 		})
 	}
 	b.tell()
+	b.server.tellOf(b, events.ActionStart)
 	return nil
 }
 
@@ -377,6 +380,7 @@ func (b *simulatedContainer) end(code int) {
 	b.state.Status, b.state.Running, b.state.Pid, b.state.ExitCode = "exited", false, 0, code
 	b.state.FinishedAt = time.Now().UTC().Format(time.RFC3339Nano)
 	b.tell()
+	b.server.tellOf(b, events.ActionDie)
 }
 
 // maybeRestart obeys the restart policy after an end by itself; the caller holds the lock. Each try waits

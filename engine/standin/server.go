@@ -19,6 +19,7 @@ import (
 
 	dockerspec "github.com/moby/docker-image-spec/specs-go/v1"
 	"github.com/moby/moby/api/types/container"
+	"github.com/moby/moby/api/types/events"
 	"github.com/moby/moby/api/types/image"
 	"github.com/moby/moby/api/types/jsonstream"
 	"github.com/moby/moby/api/types/network"
@@ -63,6 +64,7 @@ type Server struct {
 	commands   map[string]*command // by the id of their exec
 	present    map[string]bool     // images on the host
 	made       int
+	hearers    sync.Map // of events: chan events.Message
 }
 
 // claimAddresses finds a range of loopback addresses, 127.base.x.y, that no other stand-in of this machine has.
@@ -201,6 +203,8 @@ func (s *Server) routes() http.Handler {
 	handle("GET /containers/json", s.list)
 	handle("POST /containers/create", s.create)
 	handle("GET /containers/{id}/top", s.withBox(processes))
+	handle("GET /containers/{id}/stats", s.withBox(s.stats))
+	mux.HandleFunc("GET /events", s.events)
 	handle("GET /containers/{id}/json",
 		s.withBox(func(b *simulatedContainer, r *http.Request) (int, any, error) { return 200, b.inspect(), nil }))
 	handle("POST /containers/{id}/start", s.withBox(s.start))
@@ -543,6 +547,7 @@ func (s *Server) rename(b *simulatedContainer, r *http.Request) (int, any, error
 		return 409, nil, conflict(name, taken.id)
 	}
 	b.name = name
+	s.tellOf(b, events.ActionRename)
 	return 204, nil, nil
 }
 
@@ -579,5 +584,6 @@ func (s *Server) remove(b *simulatedContainer, r *http.Request) (int, any, error
 		}
 	}
 	s.mu.Unlock()
+	s.tellOf(b, events.ActionDestroy)
 	return 204, nil, nil
 }

@@ -1,0 +1,699 @@
+package render
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+	"github.com/charmbracelet/x/ansi"
+	"github.com/docker/go-units"
+
+	"proudlantern.example/lantern/app"
+	"proudlantern.example/lantern/core/declare"
+	"proudlantern.example/lantern/deploy/observe"
+	"proudlantern.example/lantern/engine"
+)
+
+// WatchActs are what the keys of the live table do with a service.
+type WatchActs struct {
+	// Run starts, stops or restarts a service, as what says, and returns how it ended in words.
+	Run func(what, stack, service string) (string, error)
+	// Shell opens a shell that takes the whole terminal.
+	Shell func(stack, service string) tea.ExecCommand
+	// Follow begins to read a log, until stop is called.
+	Follow func(stack, service string, tail *Tail) (stop func())
+	// Show tells which services are on the screen, by STACK/SERVICE.
+	Show func(names map[string]bool)
+	// Hide takes secrets out of a text.
+	Hide func(string) string
+}
+
+// Watch is the live table of status --watch: a model of a terminal program. It takes [app.WatchNews] as messages.
+type Watch struct {
+	Title string
+	Paint Paint
+	Acts  WatchActs
+
+	hosts    []*watchHost
+	files    error // why the files cannot be read
+	selected string
+	top      int // the first row that is shown
+	order    int // of orders
+	filter   string
+	typing   bool // the filter
+	question string
+	acting   string // what is at work
+	message  string
+	bad      bool // the message is one of trouble
+	leaving  bool
+	log      *watchLog
+
+	width, height int
+}
+
+// watchHost is what was seen of a host.
+type watchHost struct {
+	name     string
+	services []observe.Status
+	used     map[string]app.Used
+	lost     error
+}
+
+// watchRow is a service of the table.
+type watchRow struct {
+	observe.Status
+	used app.Used
+	name string // STACK/SERVICE
+	key  string // with its host
+	lost bool   // its host does not answer: what is shown is old
+}
+
+// orders are the orders of rows that the key o goes through.
+var orders = []struct {
+	name string
+	less func(a, b watchRow) int
+}{
+	{"name", func(a, b watchRow) int { return 0 }},
+	{"trouble first", func(a, b watchRow) int { return cmp.Compare(trouble(b.Status), trouble(a.Status)) }},
+	{"processor", func(a, b watchRow) int { return cmp.Compare(b.used.Rates.CPU, a.used.Rates.CPU) }},
+	{"memory", func(a, b watchRow) int { return cmp.Compare(b.used.Usage.Memory, a.used.Usage.Memory) }},
+	{"network", func(a, b watchRow) int {
+		return cmp.Compare(b.used.Rates.NetIn+b.used.Rates.NetOut, a.used.Rates.NetIn+a.used.Rates.NetOut)
+	}},
+	{"disk", func(a, b watchRow) int {
+		return cmp.Compare(b.used.Rates.Read+b.used.Rates.Written, a.used.Rates.Read+a.used.Rates.Written)
+	}},
+}
+
+// trouble tells how much a service is to be looked at.
+func trouble(s observe.Status) int {
+	switch {
+	case s.State == observe.StateFailed, s.State == observe.StateRestarting, s.State == observe.StateMissing:
+		return 3
+	case !s.Well():
+		return 2
+	case s.Changed || s.Outdated:
+		return 1
+	}
+	return 0
+}
+
+// Begin fills in what was seen first.
+func (m *Watch) Begin(services []observe.Status) {
+	m.width, m.height = 100, 30
+	for _, s := range services {
+		h := m.host(s.Host)
+		h.services = append(h.services, s)
+	}
+}
+
+func (m *Watch) host(name string) *watchHost {
+	for _, h := range m.hosts {
+		if h.name == name {
+			return h
+		}
+	}
+	h := &watchHost{name: name}
+	m.hosts = append(m.hosts, h)
+	return h
+}
+
+type (
+	// acted is what an action ended with.
+	acted struct {
+		text string
+		err  error
+	}
+	// watchTick moves on what counts time.
+	watchTick struct{}
+)
+
+// Init starts the clock.
+func (m *Watch) Init() tea.Cmd { return m.tick() }
+
+// tick waits: a second for the table, less for a log that is followed.
+func (m *Watch) tick() tea.Cmd {
+	d := time.Second
+	if m.log != nil {
+		d = 200 * time.Millisecond
+	}
+	return tea.Tick(d, func(time.Time) tea.Msg { return watchTick{} })
+}
+
+// Update takes in news, keys and the size of the terminal.
+func (m *Watch) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
+	switch v := msg.(type) {
+	case tea.WindowSizeMsg:
+		m.width, m.height = max(v.Width, 1), max(v.Height, 1)
+	case watchTick:
+		return m, m.tick()
+	case app.WatchNews:
+		m.take(v)
+	case acted:
+		m.acting, m.message, m.bad = "", v.text, v.err != nil
+		if v.err != nil {
+			m.message = v.err.Error()
+		}
+		if m.leaving {
+			return m, tea.Quit
+		}
+	case tea.KeyPressMsg:
+		return m, m.key(v)
+	}
+	return m, nil
+}
+
+// take takes in what was seen.
+func (m *Watch) take(n app.WatchNews) {
+	if n.Host == "" {
+		m.files = n.Files
+		return
+	}
+	h := m.host(n.Host)
+	h.lost = n.Lost
+	if n.Used != nil {
+		h.used = n.Used
+	}
+	if n.Services == nil {
+		return
+	}
+	at := slices.IndexFunc(h.services, func(s observe.Status) bool { return s.Stack >= n.Stack })
+	if at < 0 {
+		at = len(h.services)
+	}
+	rest := slices.DeleteFunc(slices.Clone(h.services), func(s observe.Status) bool { return s.Stack == n.Stack })
+	h.services = slices.Insert(rest, min(at, len(rest)), n.Services...)
+}
+
+// rows are the services that the filter lets through, in their order.
+func (m *Watch) rows() []watchRow {
+	var rows []watchRow
+	for _, h := range m.hosts {
+		for _, s := range h.services {
+			r := watchRow{Status: s, name: s.Stack + "/" + s.Service, lost: h.lost != nil}
+			r.key = s.Host + " " + r.name
+			if r.used = h.used[r.name]; r.lost {
+				r.used = app.Used{}
+			}
+			if m.matches(r) {
+				rows = append(rows, r)
+			}
+		}
+	}
+	slices.SortStableFunc(rows, orders[m.order].less)
+	return rows
+}
+
+// matches reports whether a row has all words of the filter in its names, its state, or what is to be said of it.
+func (m *Watch) matches(r watchRow) bool {
+	text := strings.ToLower(r.key + " " + r.State + " " + shortImage(r.Image) + " " + noteOf(r.Status))
+	for _, word := range strings.Fields(strings.ToLower(m.filter)) {
+		if !strings.Contains(text, word) {
+			return false
+		}
+	}
+	return true
+}
+
+// current returns the row that is selected: the first one, where the one before is gone.
+func (m *Watch) current(rows []watchRow) int {
+	return max(0, slices.IndexFunc(rows, func(r watchRow) bool { return r.key == m.selected }))
+}
+
+// key does what a key says.
+func (m *Watch) key(k tea.KeyPressMsg) tea.Cmd {
+	if k.String() == "ctrl+c" {
+		return m.leave()
+	}
+	switch {
+	case m.log != nil:
+		return m.logKey(k)
+	case m.typing:
+		m.typed(k)
+		return nil
+	case m.question != "":
+		return m.answer(k)
+	}
+	m.message = ""
+	rows := m.rows()
+	at := m.current(rows)
+	room := m.room()
+	switch k.String() {
+	case "q":
+		return m.leave()
+	case "up", "k":
+		at--
+	case "down", "j":
+		at++
+	case "pgup":
+		at -= room
+	case "pgdown", "space":
+		at += room
+	case "home", "g":
+		at = 0
+	case "end", "G":
+		at = len(rows) - 1
+	case "o":
+		m.order = (m.order + 1) % len(orders)
+		return nil
+	case "/":
+		m.typing = true
+		return nil
+	case "esc":
+		m.filter = ""
+		return nil
+	case "enter", "!", "+", "-", "r":
+		return m.act(k.String(), rows, at)
+	}
+	if len(rows) > 0 {
+		m.selected = rows[min(max(at, 0), len(rows)-1)].key
+	}
+	return nil
+}
+
+// typed takes a key for the filter.
+func (m *Watch) typed(k tea.KeyPressMsg) {
+	switch k.String() {
+	case "enter":
+		m.typing = false
+	case "esc":
+		m.typing, m.filter = false, ""
+	case "backspace":
+		if letters := []rune(m.filter); len(letters) > 0 {
+			m.filter = string(letters[:len(letters)-1])
+		}
+	default:
+		if len(m.filter) < 60 {
+			m.filter += Harmless(k.Text)
+		}
+	}
+}
+
+// act begins what a key does with the selected service.
+func (m *Watch) act(key string, rows []watchRow, at int) tea.Cmd {
+	if len(rows) == 0 {
+		return nil
+	}
+	r := rows[at]
+	m.selected = r.key
+	switch key {
+	case "enter":
+		tail := &Tail{}
+		m.log = &watchLog{name: r.name, host: r.Host, tail: tail, stop: m.Acts.Follow(r.Stack, r.Service, tail)}
+		return nil
+	case "!":
+		return tea.Exec(m.Acts.Shell(r.Stack, r.Service), func(err error) tea.Msg { return acted{err: err} })
+	}
+	if m.acting != "" {
+		m.message, m.bad = "one at a time: "+m.acting, false
+		return nil
+	}
+	m.question = map[string]string{"+": "start", "-": "stop", "r": "restart"}[key]
+	return nil
+}
+
+// answer takes the answer to a question.
+func (m *Watch) answer(k tea.KeyPressMsg) tea.Cmd {
+	what := m.question
+	m.question = ""
+	rows := m.rows()
+	if k.String() != "y" || len(rows) == 0 {
+		m.message, m.bad = "nothing was changed", false
+		return nil
+	}
+	r := rows[m.current(rows)]
+	m.acting = what + " of " + r.name + " is at work …"
+	return func() tea.Msg {
+		text, err := m.Acts.Run(what, r.Stack, r.Service)
+		return acted{text, err}
+	}
+}
+
+// leave ends the program; what is at work ends before.
+func (m *Watch) leave() tea.Cmd {
+	if m.log != nil {
+		m.closeLog()
+	}
+	if m.acting == "" || m.leaving {
+		return tea.Quit
+	}
+	m.leaving = true
+	return nil
+}
+
+// View draws the table, or the log.
+func (m *Watch) View() tea.View {
+	v := tea.NewView("")
+	v.AltScreen = true
+	if m.log != nil {
+		v.Content = m.fitted(m.logLines())
+		return v
+	}
+	v.Content = m.fitted(m.table())
+	return v
+}
+
+// fitted cuts lines to the size of the terminal; what is cut has a sign.
+func (m *Watch) fitted(lines []string) string {
+	lines = lines[:min(len(lines), m.height)]
+	for i, line := range lines {
+		lines[i] = ansi.Truncate(line, m.width, "…")
+	}
+	return strings.Join(lines, "\n")
+}
+
+// room is how many rows of the table have room on the screen.
+func (m *Watch) room() int { return max(1, m.height-len(m.head())-1-len(m.foot(nil, nil))) }
+
+// table is the screen with all services.
+func (m *Watch) table() []string {
+	rows := m.rows()
+	at := m.current(rows)
+	heads, left := m.columns(rows)
+	head, foot := m.head(), m.foot(rows, left)
+	room := max(1, m.height-len(head)-1-len(foot))
+	m.top = max(0, min(m.top, at, len(rows)-room))
+	if at >= m.top+room {
+		m.top = at - room + 1
+	}
+	shown := rows[m.top:min(len(rows), m.top+room)]
+	names := map[string]bool{}
+	lines := append(head, m.line("  ", heads, func(c watchColumn) string { return m.Paint.Faint(c.head) }))
+	for i, r := range shown {
+		names[r.name] = true
+		marker := "  "
+		if m.top+i == at {
+			marker = m.Paint.Look("▸ ")
+		}
+		lines = append(lines, m.line(marker, heads, func(c watchColumn) string { return c.cell(m.Paint, r) }))
+	}
+	if len(rows) == 0 {
+		text := "nothing is declared, and nothing of this lab runs"
+		if m.filter != "" {
+			text = "no service matches " + m.filter
+		}
+		lines = append(lines, "  "+m.Paint.Faint(text))
+	}
+	m.Acts.Show(names)
+	for len(lines) < m.height-len(foot) {
+		lines = append(lines, "")
+	}
+	return append(lines, foot...)
+}
+
+// line lays cells into their columns.
+func (m *Watch) line(marker string, columns []watchColumn, cell func(watchColumn) string) string {
+	var b strings.Builder
+	b.WriteString(marker)
+	for i, c := range columns {
+		text := cell(c)
+		if c.width > 0 {
+			text = ansi.Truncate(text, c.width, "…")
+		}
+		pad := strings.Repeat(" ", max(0, c.width-ansi.StringWidth(text)))
+		if c.right {
+			text = pad + text
+		} else if i < len(columns)-1 {
+			text += pad
+		}
+		b.WriteString(text)
+		if i < len(columns)-1 {
+			b.WriteString("  ")
+		}
+	}
+	return strings.TrimRight(b.String(), " ")
+}
+
+// head says how all of it is.
+func (m *Watch) head() []string {
+	p := m.Paint
+	count, processor, memory, all := map[string]int{}, 0.0, int64(0), 0
+	for _, h := range m.hosts {
+		for _, s := range h.services {
+			all++
+			if h.lost == nil {
+				count[s.State]++
+			}
+		}
+		for _, u := range h.used {
+			if h.lost == nil {
+				processor += u.Rates.CPU
+				memory += u.Usage.Memory
+			}
+		}
+	}
+	text := p.Head(Harmless(m.Title)) + "  " + declare.Counted(all, "service")
+	for _, state := range []string{observe.StateReady, observe.StateRunning, observe.StateDone, observe.StateStarting,
+		observe.StateDeploying, observe.StateStopped, observe.StateRestarting, observe.StateFailed, observe.StateMissing} {
+		if n := count[state]; n > 0 {
+			text += "  " + stateColour(p, state)(fmt.Sprintf("%d %s", n, state))
+		}
+	}
+	if memory > 0 {
+		text += p.Faint(fmt.Sprintf("  processor %.0f %%  memory %s", processor, bytesOf(memory)))
+	}
+	return append(m.wrapped(text), "")
+}
+
+// wrapped breaks a text with colours at words.
+func (m *Watch) wrapped(text string) []string {
+	return strings.Split(ansi.Wrap(text, m.width, " "), "\n")
+}
+
+// stateColour is the colour of a state.
+func stateColour(p Paint, state string) func(string) string {
+	switch trouble(observe.Status{State: state}) {
+	case 0:
+		return p.Good
+	case 3:
+		return p.Bad
+	}
+	return p.Look
+}
+
+// watchColumn is one of the table.
+type watchColumn struct {
+	head  string
+	width int
+	right bool
+	cell  func(Paint, watchRow) string
+}
+
+// Widths of columns, in letters: of the longest that can stand there.
+const (
+	widestService = 40
+	widestHost    = 16
+	stateWidth    = 10
+	agoWidth      = 4
+	percentWidth  = 9
+	bytesWidth    = 8
+	rateWidth     = 5
+	pairWidth     = 2*rateWidth + len(" / ")
+)
+
+// narrower are the columns that are left out, the first set of them that makes room. The last line of the log tells
+// more than the disk.
+var narrower = [][]string{
+	{}, {"disk r / w"}, {"disk r / w", "host"}, {"last line"}, {"last line", "host"},
+	{"last line", "disk r / w"}, {"last line", "disk r / w", "host"},
+	{"last line", "disk r / w", "net in / out", "host"},
+	{"last line", "disk r / w", "net in / out", "host", "for", "memory"},
+	{"last line", "disk r / w", "net in / out", "host", "for", "memory", "processor"},
+}
+
+// columns returns those that have room, and the names of those that have not.
+func (m *Watch) columns(rows []watchRow) (shown []watchColumn, left []string) {
+	all := m.allColumns(rows)
+	for _, left = range narrower {
+		shown = slices.DeleteFunc(slices.Clone(all), func(c watchColumn) bool { return slices.Contains(left, c.head) })
+		used := 0
+		for _, c := range shown {
+			used += c.width + 2
+		}
+		if used > m.width {
+			continue
+		}
+		if last := &shown[len(shown)-1]; last.head == "last line" {
+			last.width += m.width - used
+		}
+		break
+	}
+	if len(m.hosts) < 2 {
+		left = slices.DeleteFunc(slices.Clone(left), func(head string) bool { return head == "host" })
+	}
+	return shown, left
+}
+
+// allColumns are those of a very wide terminal.
+func (m *Watch) allColumns(rows []watchRow) []watchColumn {
+	service, host := len("service"), len("host")
+	for _, r := range rows {
+		service = max(service, ansi.StringWidth(Harmless(r.name)))
+		host = max(host, ansi.StringWidth(Harmless(r.Host)))
+	}
+	rate := func(in, out func(engine.Rates) float64, known func(engine.Usage) bool) func(Paint, watchRow) string {
+		return func(p Paint, r watchRow) string {
+			if !r.used.Rated || !known(r.used.Usage) {
+				return ""
+			}
+			first, second := rateOf(in(r.used.Rates)), rateOf(out(r.used.Rates))
+			pad := strings.Repeat(" ", max(0, rateWidth-len(second))) // the strokes stand below each other
+			return quiet(p, first) + p.Faint(" / ") + quiet(p, second) + pad
+		}
+	}
+	columns := []watchColumn{
+		{"host", min(host, widestHost), false, func(p Paint, r watchRow) string { return Harmless(r.Host) }},
+		{"service", min(service, widestService), false, func(p Paint, r watchRow) string { return Harmless(r.name) }},
+		{"state", stateWidth, false, func(p Paint, r watchRow) string {
+			if r.lost {
+				return p.Faint("unknown")
+			}
+			return stateColour(p, r.State)(r.State)
+		}},
+		{"for", agoWidth, true, func(p Paint, r watchRow) string {
+			if r.Since.IsZero() || r.lost {
+				return ""
+			}
+			return ago(time.Since(r.Since))
+		}},
+		{"processor", percentWidth, true, func(p Paint, r watchRow) string {
+			if !r.used.Rated {
+				return ""
+			}
+			return quiet(p, fmt.Sprintf("%.1f %%", r.used.Rates.CPU))
+		}},
+		{"memory", bytesWidth, true, func(p Paint, r watchRow) string {
+			if r.used.Usage.Memory == 0 {
+				return ""
+			}
+			return bytesOf(r.used.Usage.Memory)
+		}},
+		{"net in / out", pairWidth, true, rate(func(u engine.Rates) float64 { return u.NetIn },
+			func(u engine.Rates) float64 { return u.NetOut }, func(u engine.Usage) bool { return u.Networked })},
+		{"disk r / w", pairWidth, true, rate(func(u engine.Rates) float64 { return u.Read },
+			func(u engine.Rates) float64 { return u.Written }, func(engine.Usage) bool { return true })},
+		{"last line", leastWidth, false, func(p Paint, r watchRow) string {
+			if note := noteOf(r.Status); note != "" {
+				return p.Look(Harmless(note))
+			}
+			return p.Faint(m.lastLine(r))
+		}},
+	}
+	if len(m.hosts) < 2 {
+		return columns[1:]
+	}
+	return columns
+}
+
+func (m *Watch) lastLine(r watchRow) string { return visibleText(m.Acts.Hide(r.used.Line)) }
+
+// quiet makes a figure faint that is as good as none.
+func quiet(p Paint, figure string) string {
+	if figure == "0" || figure == "0.0 %" {
+		return p.Faint(figure)
+	}
+	return figure
+}
+
+// rateOf shortens bytes a second.
+func rateOf(n float64) string {
+	if n < 1 {
+		return "0"
+	}
+	return strings.TrimSuffix(units.CustomSize("%.3g%s", n, 1000, []string{"B", "k", "M", "G", "T"}), "B")
+}
+
+func bytesOf(n int64) string {
+	return units.CustomSize("%.3g %s", float64(n), 1024, []string{"B", "KiB", "MiB", "GiB", "TiB"})
+}
+
+// foot says more of the selected service, and what the keys do.
+func (m *Watch) foot(rows []watchRow, left []string) []string {
+	p := m.Paint.Wide(m.width)
+	lines := []string{""}
+	if len(rows) > 0 {
+		lines = append(lines, m.about(rows[m.current(rows)], left)...)
+	} else if rows == nil {
+		lines = append(lines, "", "") // as high as with one
+	}
+	for _, h := range m.hosts {
+		if h.lost != nil {
+			lines = append(lines, m.wrapped(p.Bad(Harmless(h.lost.Error()))+p.Faint("; trying again"))...)
+		}
+	}
+	if m.files != nil {
+		lines = append(lines, m.wrapped(p.Bad(Harmless(m.files.Error())))...)
+	}
+	if len(left) > 0 {
+		lines = append(lines, m.wrapped(p.Faint("not shown here: "+strings.Join(left, ", ")+
+			"; a wider window shows it"))...)
+	}
+	return append(lines, m.prompt(p)...)
+}
+
+// about says in two lines what has no room in the table.
+func (m *Watch) about(r watchRow, left []string) []string {
+	p := m.Paint
+	first := p.Head(r.name) + p.Faint(" on "+Harmless(r.Host))
+	if r.Image != "" {
+		first += "  " + Harmless(shortImage(r.Image))
+	}
+	for _, l := range r.Links {
+		first += "  " + p.Link(Harmless(l))
+	}
+	if note := noteOf(r.Status); note != "" && !r.lost {
+		first += "  " + p.Look(Harmless(note))
+	}
+	if slices.Contains(left, "disk r / w") && r.used.Rated {
+		first += p.Faint("  disk r / w ") + rateOf(r.used.Rates.Read) + p.Faint(" / ") + rateOf(r.used.Rates.Written)
+	}
+	return []string{first, p.Faint(m.lastLine(r))}
+}
+
+// prompt is the last line: a question, what is at work, what happened, and the keys.
+func (m *Watch) prompt(p Paint) []string {
+	rows := m.rows()
+	switch {
+	case m.leaving:
+		return []string{p.Look("ends when the " + m.acting)}
+	case m.typing:
+		return []string{"show only: " + m.filter + p.Look("▏") + p.Faint("   enter keeps it  esc clears it")}
+	case m.question != "" && len(rows) > 0:
+		return []string{p.Look(m.question+" "+rows[m.current(rows)].name+"?") + "  y yes   any other key no"}
+	}
+	var lines []string
+	if m.acting != "" {
+		lines = append(lines, p.Look(m.acting))
+	}
+	if m.message != "" {
+		tone := p.Good
+		if m.bad {
+			tone = p.Bad
+		}
+		for _, l := range strings.Split(Harmless(m.message), "\n") {
+			lines = append(lines, m.wrapped(tone(l))...)
+		}
+	}
+	filter := "/ filter"
+	if m.filter != "" {
+		filter = "/ filter: " + m.filter
+	}
+	keys := []string{"↑↓ choose", filter, "o order: " + orders[m.order].name, "enter log", "! shell", "+ start", "- stop",
+		"r restart", "q quit"}
+	line := ""
+	for _, k := range keys {
+		key, does, _ := strings.Cut(k, " ")
+		word := key + " " + p.Faint(does)
+		if line != "" && ansi.StringWidth(line)+3+ansi.StringWidth(word) > m.width {
+			lines, line = append(lines, line), ""
+		}
+		if line != "" {
+			line += "   "
+		}
+		line += word
+	}
+	return append(lines, line)
+}

@@ -12,7 +12,6 @@ type capabilities struct {
 	removeByID       bool // a network goes by its id; else by its name, as by id it would go although it is in use
 	mountCommas      bool // a mount may have a comma in its path
 	manyNetworks     bool // a container can be created on several networks at once
-	hostsTraffic     bool // it counts what a container receives as sent, and the other way: as its host sees it
 
 	// how it is asked for its processes: options of ps, or a list of columns
 	processes []string
@@ -34,7 +33,6 @@ var usual = capabilities{
 
 var ofPodmansService = capabilities{
 	manyNetworks: true,
-	hostsTraffic: true,
 	processes:    []string{"hpid,user,pcpu,rss,args"},
 	notReported:  []string{"log-limit", "sysctls", "aliases", "ipc"},
 	missing: []string{

@@ -59,7 +59,8 @@ func (e *Engine) Usage(ctx context.Context, id string) (Usage, error) {
 		u.NetIn += int64(n.RxBytes)
 		u.NetOut += int64(n.TxBytes)
 	}
-	if e.can.hostsTraffic {
+	// Podman before 4.8 counts as the host sees it: what a container receives as sent. Those after it name interfaces.
+	if _, whole := said.Networks["network"]; whole && len(said.Networks) == 1 {
 		u.NetIn, u.NetOut = u.NetOut, u.NetIn
 	}
 	for _, d := range said.BlkioStats.IoServiceBytesRecursive {

@@ -5,6 +5,7 @@ import (
 	"io"
 
 	"proudlantern.example/lantern/app"
+	"proudlantern.example/lantern/core/chart"
 	"proudlantern.example/lantern/core/check"
 	"proudlantern.example/lantern/core/lab"
 	"proudlantern.example/lantern/core/plan"
@@ -117,6 +118,15 @@ type DeployResult struct {
 	Stack   string `json:"stack"`
 	Because string `json:"because,omitempty"`
 }
+
+// Mapped is what map says.
+type Mapped struct {
+	Lantern int `json:"lantern"`
+	chart.Map
+}
+
+// NewMapped returns the document of a map.
+func NewMapped(m chart.Map) Mapped { return Mapped{first, m} }
 
 // States is what status says.
 type States struct {

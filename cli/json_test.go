@@ -74,6 +74,7 @@ func TestJSONOutputs(t *testing.T) {
 		run("ports", 0, "ports")
 		run("ports --free", 0, "ports", "--free", "3")
 		run("mounts", 0, "mounts")
+		run("map", 0, "map")
 		run("env", 0, "env", "tide-log")
 		run("survey", 0, "survey")
 

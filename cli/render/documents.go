@@ -281,6 +281,7 @@ type documents struct {
 	Ports        PortUses      `json:"ports"`
 	Free         Frees         `json:"ports --free"`
 	Mounts       MountUses     `json:"mounts"`
+	Map          Mapped        `json:"map"`
 	Env          Variables     `json:"env"`
 	Survey       survey.Survey `json:"survey"`
 }

@@ -76,15 +76,7 @@ func (m Mark) String() string {
 // Of makes the map of those hosts and stacks of a lab that are wanted.
 func Of(l *lab.Lab, result check.Result, hostWanted func(string) bool, stackWanted func(string) bool) Map {
 	m := Map{Lab: l.Name, Hosts: []Host{}}
-	needs := map[string][]Need{}
-	for _, c := range wiring.Connections(l) {
-		n := Need{c.To.Stack.Name, c.To.Name, c.Port, c.Variable}
-		if from := c.From.FullName(); !slices.ContainsFunc(needs[from], func(o Need) bool {
-			return o.Name() == n.Name() && o.Port == n.Port
-		}) {
-			needs[from] = append(needs[from], n)
-		}
-	}
+	needs := needsOf(l)
 	for _, h := range l.Hosts {
 		if hostWanted(h.Name) {
 			m.Hosts = append(m.Hosts, Host{Name: h.Name, Address: h.Address, Stacks: []Stack{}, Findings: []Mark{}})
@@ -112,6 +104,42 @@ func Of(l *lab.Lab, result check.Result, hostWanted func(string) bool, stackWant
 	}
 	m.Findings = append([]Mark{}, m.Findings...)
 	return m
+}
+
+// needsOf returns who needs whom, by the full names of services: over networks, and by the addresses of hosts over
+// published ports.
+func needsOf(l *lab.Lab) map[string][]Need {
+	needs := map[string][]Need{}
+	add := func(from, to *lab.Service, port int, by string) {
+		n := Need{to.Stack.Name, to.Name, port, by}
+		if name := from.FullName(); from != to && !slices.ContainsFunc(needs[name], func(o Need) bool {
+			return o.Name() == n.Name() && o.Port == n.Port
+		}) {
+			needs[name] = append(needs[name], n)
+		}
+	}
+	var services []*lab.Service
+	for _, st := range l.Stacks {
+		services = append(services, st.Services...)
+	}
+	for _, c := range wiring.Connections(l) {
+		add(c.From, c.To, c.Port, c.Variable)
+	}
+	for _, from := range services {
+		for _, w := range wiring.Of(from) {
+			for _, to := range services {
+				if there := to.Stack.Host; there != nil && there.Address == w.Host && w.Host != "localhost" &&
+					publishes(to, w.Port) {
+					add(from, to, w.Port, w.Variable.Name)
+				}
+			}
+		}
+	}
+	return needs
+}
+
+func publishes(s *lab.Service, port int) bool {
+	return slices.ContainsFunc(s.Ports, func(p lab.Port) bool { return p.Host.First <= port && port <= p.Host.Last })
 }
 
 func stackOf(st *lab.Stack, needs map[string][]Need) Stack {

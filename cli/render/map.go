@@ -98,11 +98,12 @@ const (
 	wireWidth = 1.6
 )
 
-// MapSVG writes a drawing as SVG. Each text is as wide as it was measured, whatever font is there.
+// MapSVG writes a drawing as SVG. Each text is as wide as it was measured, whatever font is there; for programs that do
+// not obey that, the fonts are narrow ones.
 func MapSVG(w io.Writer, d chart.Drawing, title string) {
 	s := svg.New(w)
 	s.Start(math.Ceil(d.Width), math.Ceil(d.Height),
-		fmt.Sprintf(`viewBox="0 0 %.0f %.0f" font-family="Go, 'DejaVu Sans', Verdana, sans-serif"`,
+		fmt.Sprintf(`viewBox="0 0 %.0f %.0f" font-family="Go, Arial, Helvetica, 'Liberation Sans', sans-serif"`,
 			math.Ceil(d.Width), math.Ceil(d.Height)))
 	s.Title(plainText(title))
 	s.Rect(0, 0, d.Width, d.Height, fill(paperColour))

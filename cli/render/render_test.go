@@ -2,24 +2,30 @@ package render
 
 import (
 	"bytes"
+	"errors"
 	"fmt"
 	"strconv"
 	"strings"
 	"testing"
 	"time"
+	"unicode"
 
+	tea "charm.land/bubbletea/v2"
 	"github.com/charmbracelet/colorprofile"
 	"github.com/charmbracelet/x/ansi"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"proudlantern.example/lantern/app"
 	"proudlantern.example/lantern/core/check"
 	"proudlantern.example/lantern/core/lab"
+	"proudlantern.example/lantern/core/merge"
 	"proudlantern.example/lantern/core/plan"
 	"proudlantern.example/lantern/core/source"
 	"proudlantern.example/lantern/core/survey"
 	"proudlantern.example/lantern/deploy"
 	"proudlantern.example/lantern/deploy/observe"
+	"proudlantern.example/lantern/engine"
 )
 
 func TestStatusTable(t *testing.T) {
@@ -468,4 +474,69 @@ func TestColoursOfTerminals(t *testing.T) {
 		assert.Contains(t, b.String(), want)
 		assert.True(t, strings.HasSuffix(b.String(), "bad\x1b[m"))
 	}
+}
+
+// Nothing from outside reaches the terminal of the live table, and every line of it fits.
+func TestWatchIsHarmless(t *testing.T) {
+	const evil = "\x1b[2Jlamp\x1b]0;owned\x07\u009b31m\u202eX\ny\rz\x08\x7f"
+	m := &Watch{Title: evil, Paint: NewPaint(false), Acts: WatchActs{
+		Hide: func(text string) string { return strings.ReplaceAll(text, "ink", "***") },
+		Show: func(map[string]bool) {},
+		Follow: func(_, _ string, tail *Tail) func() {
+			tail.Notice(evil)
+			tail.Line(merge.Line{Time: time.Now(), Text: evil})
+			return func() {}
+		},
+		Run: func(_, _, _ string) (string, error) { return "", errors.New("ink" + evil) },
+	}}
+	var services []observe.Status
+	for i := range 40 {
+		services = append(services, observe.Status{
+			Host: "mast" + evil, Stack: "tide" + evil, Service: fmt.Sprint("desk", i, evil), State: observe.StateFailed,
+			Image: evil, Detail: "ink" + evil, Links: []string{evil}, Since: time.Now(),
+		})
+	}
+	m.Begin(services)
+	name := services[0].Stack + "/" + services[0].Service
+	m.Update(app.WatchNews{Host: services[0].Host, Used: map[string]app.Used{name: {
+		Rated: true, Line: "ink" + evil, Usage: engine.Usage{Memory: 3 << 20, Networked: true},
+		Rates: engine.Rates{CPU: 3.21, NetOut: 1234567},
+	}}})
+	press := func(keys string) {
+		for _, k := range keys {
+			code := map[rune]rune{'\r': tea.KeyEnter, '\x1b': tea.KeyEscape}[k]
+			if code == 0 {
+				code = k
+			}
+			_, then := m.Update(tea.KeyPressMsg{Code: code, Text: string(k)})
+			if done, ok := run(then).(acted); ok {
+				m.Update(done)
+			}
+		}
+	}
+	for _, state := range []string{"", "/desk1", "\r", "\x1b", "-", "y", "\r", "\x1b"} {
+		press(state)
+		for width := 200; width >= 30; width -= 17 {
+			m.Update(tea.WindowSizeMsg{Width: width, Height: 24})
+			lines := strings.Split(m.View().Content, "\n")
+			assert.LessOrEqual(t, len(lines), 24)
+			for _, line := range lines {
+				assert.LessOrEqual(t, ansi.StringWidth(line), width, line)
+				assert.False(t, strings.ContainsFunc(line, func(r rune) bool { return unicode.IsControl(r) || r == '\u202e' }),
+					"%q", line)
+			}
+			assert.NotContains(t, m.View().Content, "ink")
+		}
+	}
+	press("q")
+	m.Update(app.WatchNews{Host: services[0].Host, Lost: errors.New(evil)})
+	assert.NotContains(t, m.View().Content, "\x1b")
+}
+
+// run carries out what a key has begun; nil where that is nothing, or ends the program.
+func run(cmd tea.Cmd) tea.Msg {
+	if cmd == nil {
+		return nil
+	}
+	return cmd()
 }

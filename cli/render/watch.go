@@ -65,10 +65,11 @@ type watchHost struct {
 // watchRow is a service of the table.
 type watchRow struct {
 	observe.Status
-	used app.Used
-	name string // STACK/SERVICE
-	key  string // with its host
-	lost bool   // its host does not answer: what is shown is old
+	used  app.Used
+	name  string // STACK/SERVICE
+	shown string // the same, harmless
+	key   string // with its host
+	lost  bool   // its host does not answer: what is shown is old
 }
 
 // orders are the orders of rows that the key o goes through.
@@ -194,6 +195,7 @@ func (m *Watch) rows() []watchRow {
 	for _, h := range m.hosts {
 		for _, s := range h.services {
 			r := watchRow{Status: s, name: s.Stack + "/" + s.Service, lost: h.lost != nil}
+			r.shown = Harmless(r.name)
 			r.key = s.Host + " " + r.name
 			if r.used = h.used[r.name]; r.lost {
 				r.used = app.Used{}
@@ -302,7 +304,7 @@ func (m *Watch) act(key string, rows []watchRow, at int) tea.Cmd {
 	switch key {
 	case "enter":
 		tail := &Tail{}
-		m.log = &watchLog{name: r.name, host: r.Host, tail: tail, stop: m.Acts.Follow(r.Stack, r.Service, tail)}
+		m.log = &watchLog{name: r.shown, host: r.Host, tail: tail, stop: m.Acts.Follow(r.Stack, r.Service, tail)}
 		return nil
 	case "!":
 		return tea.Exec(m.Acts.Shell(r.Stack, r.Service), func(err error) tea.Msg { return acted{err: err} })
@@ -325,7 +327,7 @@ func (m *Watch) answer(k tea.KeyPressMsg) tea.Cmd {
 		return nil
 	}
 	r := rows[m.current(rows)]
-	m.acting = what + " of " + r.name + " is at work …"
+	m.acting = what + " of " + r.shown + " is at work …"
 	return func() tea.Msg {
 		text, err := m.Acts.Run(what, r.Stack, r.Service)
 		return acted{text, err}
@@ -531,7 +533,7 @@ func (m *Watch) columns(rows []watchRow) (shown []watchColumn, left []string) {
 func (m *Watch) allColumns(rows []watchRow) []watchColumn {
 	service, host := len("service"), len("host")
 	for _, r := range rows {
-		service = max(service, ansi.StringWidth(Harmless(r.name)))
+		service = max(service, ansi.StringWidth(r.shown))
 		host = max(host, ansi.StringWidth(Harmless(r.Host)))
 	}
 	rate := func(in, out func(engine.Rates) float64, known func(engine.Usage) bool) func(Paint, watchRow) string {
@@ -546,7 +548,7 @@ func (m *Watch) allColumns(rows []watchRow) []watchColumn {
 	}
 	columns := []watchColumn{
 		{"host", min(host, widestHost), false, func(p Paint, r watchRow) string { return Harmless(r.Host) }},
-		{"service", min(service, widestService), false, func(p Paint, r watchRow) string { return Harmless(r.name) }},
+		{"service", min(service, widestService), false, func(p Paint, r watchRow) string { return r.shown }},
 		{"state", stateWidth, false, func(p Paint, r watchRow) string {
 			if r.lost {
 				return p.Faint("unknown")
@@ -577,7 +579,7 @@ func (m *Watch) allColumns(rows []watchRow) []watchColumn {
 			func(u engine.Rates) float64 { return u.Written }, func(engine.Usage) bool { return true })},
 		{"last line", leastWidth, false, func(p Paint, r watchRow) string {
 			if note := noteOf(r.Status); note != "" {
-				return p.Look(Harmless(note))
+				return p.Look(m.clean(note))
 			}
 			return p.Faint(m.lastLine(r))
 		}},
@@ -587,6 +589,9 @@ func (m *Watch) allColumns(rows []watchRow) []watchColumn {
 	}
 	return columns
 }
+
+// clean makes a text harmless, and takes secrets out of it.
+func (m *Watch) clean(text string) string { return Harmless(m.Acts.Hide(text)) }
 
 func (m *Watch) lastLine(r watchRow) string { return visibleText(m.Acts.Hide(r.used.Line)) }
 
@@ -621,11 +626,11 @@ func (m *Watch) foot(rows []watchRow, left []string) []string {
 	}
 	for _, h := range m.hosts {
 		if h.lost != nil {
-			lines = append(lines, m.wrapped(p.Bad(Harmless(h.lost.Error()))+p.Faint("; trying again"))...)
+			lines = append(lines, m.wrapped(p.Bad(m.clean(h.lost.Error()))+p.Faint("; trying again"))...)
 		}
 	}
 	if m.files != nil {
-		lines = append(lines, m.wrapped(p.Bad(Harmless(m.files.Error())))...)
+		lines = append(lines, m.wrapped(p.Bad(m.clean(m.files.Error())))...)
 	}
 	if len(left) > 0 {
 		lines = append(lines, m.wrapped(p.Faint("not shown here: "+strings.Join(left, ", ")+
@@ -637,7 +642,7 @@ func (m *Watch) foot(rows []watchRow, left []string) []string {
 // about says in two lines what has no room in the table.
 func (m *Watch) about(r watchRow, left []string) []string {
 	p := m.Paint
-	first := p.Head(r.name) + p.Faint(" on "+Harmless(r.Host))
+	first := p.Head(r.shown) + p.Faint(" on "+Harmless(r.Host))
 	if r.Image != "" {
 		first += "  " + Harmless(shortImage(r.Image))
 	}
@@ -645,7 +650,7 @@ func (m *Watch) about(r watchRow, left []string) []string {
 		first += "  " + p.Link(Harmless(l))
 	}
 	if note := noteOf(r.Status); note != "" && !r.lost {
-		first += "  " + p.Look(Harmless(note))
+		first += "  " + p.Look(m.clean(note))
 	}
 	if slices.Contains(left, "disk r / w") && r.used.Rated {
 		first += p.Faint("  disk r / w ") + rateOf(r.used.Rates.Read) + p.Faint(" / ") + rateOf(r.used.Rates.Written)
@@ -662,7 +667,7 @@ func (m *Watch) prompt(p Paint) []string {
 	case m.typing:
 		return []string{"show only: " + m.filter + p.Look("▏") + p.Faint("   enter keeps it  esc clears it")}
 	case m.question != "" && len(rows) > 0:
-		return []string{p.Look(m.question+" "+rows[m.current(rows)].name+"?") + "  y yes   any other key no"}
+		return []string{p.Look(m.question+" "+rows[m.current(rows)].shown+"?") + "  y yes   any other key no"}
 	}
 	var lines []string
 	if m.acting != "" {
@@ -673,8 +678,8 @@ func (m *Watch) prompt(p Paint) []string {
 		if m.bad {
 			tone = p.Bad
 		}
-		for _, l := range strings.Split(Harmless(m.message), "\n") {
-			lines = append(lines, m.wrapped(tone(l))...)
+		for l := range strings.SplitSeq(m.Acts.Hide(m.message), "\n") {
+			lines = append(lines, m.wrapped(tone(Harmless(l)))...)
 		}
 	}
 	filter := "/ filter"

@@ -51,8 +51,9 @@ func (c *logged) name() string {
 	return c.c.Labels[plan.LabelStack] + "/" + c.c.Labels[plan.LabelService]
 }
 
-// lookEvery is how often new containers are looked for while logs are followed.
-const lookEvery = 400 * time.Millisecond
+// lookEvery is how often new containers are looked for while logs are followed, beside whenever the engine tells of
+// one.
+const lookEvery = 2 * time.Second
 
 // How lines of several services that come at the same time are brought into order: held for longer than it takes
 // to find a new container.
@@ -234,9 +235,10 @@ func (l *logReader) follow(ctx context.Context) error {
 		}
 	}
 	held := merge.Live{Hold: holdLines, Most: mostHeld}
-	look, tick := time.NewTicker(lookEvery), time.NewTicker(holdLines/8)
-	defer look.Stop()
+	tick := time.NewTicker(holdLines / 8)
 	defer tick.Stop()
+	news := make(chan struct{}, 1)
+	l.listen(ctx, news)
 	var unanswered time.Time
 	for {
 		select {
@@ -246,9 +248,10 @@ func (l *logReader) follow(ctx context.Context) error {
 			held.Add(line, time.Now())
 		case c := <-l.ended:
 			c.active = false
+			poke(news) // it may run again already
 			continue
 		case <-tick.C:
-		case <-look.C:
+		case <-news:
 			err := l.look(ctx)
 			switch {
 			case err == nil || ctx.Err() != nil:
@@ -271,6 +274,33 @@ func (l *logReader) follow(ctx context.Context) error {
 				return err
 			}
 		}
+	}
+}
+
+// listen pokes news whenever the engines tell of a change, and now and then.
+func (l *logReader) listen(ctx context.Context, news chan struct{}) {
+	for _, d := range l.hosts {
+		l.reader.Go(func() {
+			for {
+				d.Engine.Events(ctx, l.lab.Name, func() { poke(news) }, func(_, _ string) { poke(news) })
+				if !every(ctx, lookEvery) { // the engine is gone for now
+					return
+				}
+			}
+		})
+	}
+	l.reader.Go(func() {
+		for every(ctx, lookEvery) {
+			poke(news)
+		}
+	})
+}
+
+// poke says that something is to be done, once.
+func poke(c chan struct{}) {
+	select {
+	case c <- struct{}{}:
+	default:
 	}
 }
 

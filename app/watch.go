@@ -202,10 +202,7 @@ func (h *watchedHost) look(ctx context.Context, lost func(error), stack string) 
 		h.stacks[stack] = st
 		h.work.Go(func() { h.watchStack(ctx, lost, st) })
 	}
-	select {
-	case st.dirty <- struct{}{}:
-	default: // it is about to be looked at
-	}
+	poke(st.dirty)
 }
 
 // watchStack looks at a stack whenever it may have changed, by itself: a service that answers slowly holds up

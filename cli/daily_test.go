@@ -108,6 +108,7 @@ func TestNamedServices(t *testing.T) {
 			"check mast tide-log/nothing":            "tide-log has no service nothing; it has desk, store, lamp",
 			"restart mast tide-log/nothing":          "tide-log has no service nothing",
 			"logs tide-log/nothing":                  "tide-log has no service nothing",
+			"retire mast tide-log/lamp --yes":        "tide-log/lamp is a service: lantern retire takes whole stacks",
 			"shell tide-log -- ls":                   "tide-log is a stack: write STACK/SERVICE",
 			"status --processes tide-log/lamp mast":  "--processes needs one STACK/SERVICE",
 			"stop":                                   "lantern stop needs the name of a stack",
@@ -120,6 +121,12 @@ func TestNamedServices(t *testing.T) {
 			_, stderr := b.run(2, strings.Fields(args)...)
 			assert.Contains(t, stderr, says, args)
 		}
+		_, stderr := b.run(0, "retire", "mast", "tide-log", "--yes")
+		assert.Contains(t, stderr, "mast is retired")
+		assert.Contains(t, stderr, "tide-log is retired")
+		assert.Empty(t, b.containers())
+		_, stderr = b.run(0, "retire", "mast", "tide-log", "--yes")
+		assert.Contains(t, stderr, "nothing of mast is on")
 	})
 }
 

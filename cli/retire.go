@@ -15,7 +15,7 @@ import (
 func (s *session) retireCommand() *cli.Command {
 	var yes, withVolumes, same bool
 	return &cli.Command{
-		Name: "retire", Usage: "remove a stack's containers and networks; keep its data", ArgsUsage: "STACK",
+		Name: "retire", Usage: "remove a stack's containers and networks; keep its data", ArgsUsage: "STACK...",
 		Description: "Works for a stack whose folder is gone, too. Nothing that is not of this lab is touched.",
 		Flags: []cli.Flag{
 			&cli.BoolFlag{Name: "yes", Usage: "do not ask", Destination: &yes},
@@ -27,38 +27,76 @@ func (s *session) retireCommand() *cli.Command {
 			sameLabFlag(&same),
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
-			name := c.Args().First()
-			if name == "" {
+			named, err := app.ParseTargets(c.Args().Slice())
+			if err != nil {
+				return err
+			}
+			if len(named) == 0 {
 				return usage("lantern retire needs the name of a stack")
+			}
+			for _, t := range named {
+				if t.Service != "" {
+					return usage("%s is a service: lantern retire takes whole stacks; lantern stop %s stops it", t, t)
+				}
 			}
 			w, err := s.open()
 			if err != nil {
 				return err
 			}
-			r, err := w.Retirement(ctx, name, s.host, render.NewLineReporter(s.Err, s.paint(s.Err), s.quiet).Event)
-			if err != nil {
+			all, err := s.retirements(ctx, w, named, withVolumes)
+			defer func() {
+				for _, r := range all {
+					r.Close()
+				}
+			}()
+			if err != nil || len(all) == 0 {
 				return err
 			}
-			defer r.Close()
-			if len(r.Containers)+len(r.Networks) == 0 && (!withVolumes || len(r.Volumes) == 0) {
-				s.say("nothing of %s is on %s%s", name, r.Host,
-					map[bool]string{true: " but its volumes: " + strings.Join(r.Volumes, ", ")}[len(r.Volumes) > 0])
-				return nil
+			for _, r := range all {
+				if err := s.sameLab(ctx, w, r, same); err != nil {
+					return err
+				}
 			}
-			if err := s.sameLab(ctx, w, r, same); err != nil {
+			var names []string
+			for _, r := range all {
+				names = append(names, r.Stack)
+				s.sayWhatGoes(r, withVolumes)
+			}
+			if err := s.confirm(ctx, "Retire "+strings.Join(names, ", ")+"?", yes); err != nil {
 				return err
 			}
-			s.sayWhatGoes(r, withVolumes)
-			if err := s.confirm(ctx, "Retire "+name+"?", yes); err != nil {
-				return err
+			for _, r := range all {
+				out, err := r.CarryOut(ctx, withVolumes)
+				if err == nil {
+					err = s.retired(w, r.Stack, out)
+				}
+				if err != nil {
+					return err
+				}
 			}
-			out, err := r.CarryOut(ctx, withVolumes)
-			if err != nil {
-				return err
-			}
-			return s.retired(w, name, out)
+			return nil
 		},
 	}
+}
+
+// retirements finds what is to be removed of the stacks. Of which nothing is there, it says so.
+func (s *session) retirements(ctx context.Context, w *app.Workspace, named app.Targets,
+	withVolumes bool) (all []*app.Retirement, err error) {
+	report := render.NewLineReporter(s.Err, s.paint(s.Err), s.quiet).Event
+	for _, t := range named {
+		r, err := w.Retirement(ctx, t.Stack, s.host, report)
+		if err != nil {
+			return all, err
+		}
+		if len(r.Containers)+len(r.Networks) > 0 || withVolumes && len(r.Volumes) > 0 {
+			all = append(all, r)
+			continue
+		}
+		s.say("nothing of %s is on %s%s", t.Stack, r.Host,
+			map[bool]string{true: " but its volumes: " + strings.Join(r.Volumes, ", ")}[len(r.Volumes) > 0])
+		r.Close()
+	}
+	return all, nil
 }
 
 // retired shows how it ended.

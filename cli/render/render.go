@@ -17,7 +17,7 @@ import (
 type Paint struct {
 	on, direct bool
 	sixteen    bool // the terminal has no more colours than those; only where it is written to directly
-	width      int // of the terminal, in letters; 0: none, or as wide as may be
+	width      int  // of the terminal, in letters; 0: none, or as wide as may be
 }
 
 // NewPaint returns a Paint that colours when on is true, for what goes through an [Outlet].

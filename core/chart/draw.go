@@ -80,8 +80,8 @@ type row struct {
 	text   Text
 	indent float64
 	above  float64 // free room
-	need   string // it is about a wire to that service
-	name   string // it is the name of that service: wires to it end here
+	need   string  // it is about a wire to that service
+	name   string  // it is the name of that service: wires to it end here
 }
 
 func (r row) height() float64 { return r.above + math.Ceil(r.text.Size*leading) }

@@ -79,9 +79,13 @@ type rectangle struct{ x, y, r, b float64 }
 
 func (a rectangle) meets(b rectangle) bool { return a.x < b.r && b.x < a.r && a.y < b.b && b.y < a.b }
 
-func (a rectangle) holds(b rectangle) bool { return a.x <= b.x && a.y <= b.y && b.r <= a.r && b.b <= a.b }
+func (a rectangle) holds(b rectangle) bool {
+	return a.x <= b.x && a.y <= b.y && b.r <= a.r && b.b <= a.b
+}
 
-func textArea(t Text) rectangle { return rectangle{t.X, t.Y - 0.8*t.Size, t.X + t.W, t.Y + 0.25*t.Size} }
+func textArea(t Text) rectangle {
+	return rectangle{t.X, t.Y - 0.8*t.Size, t.X + t.W, t.Y + 0.25*t.Size}
+}
 
 func boxArea(b Box) rectangle { return rectangle{b.X, b.Y, b.X + b.W, b.Y + b.H} }
 

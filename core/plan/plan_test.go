@@ -130,6 +130,33 @@ func TestPortsMove(t *testing.T) {
 	}
 }
 
+// A plan of one service leaves the others as they are, or says why that cannot be.
+func TestOnly(t *testing.T) {
+	before := &lab.Stack{Name: "tide-log"}
+	a, b := service(before, "a", "8710 -> 80"), service(before, "b", "8711 -> 80")
+	was := []Running{running(a, true), running(b, true)}
+	st := &lab.Stack{Name: "tide-log"}
+	service(st, "a", "8712 -> 80")
+	service(st, "b", "8710 -> 80")
+	service(st, "c", "8711 -> 80")
+	p := Make(st, Found{Running: was}, here)
+	one, err := p.Only([]string{"a"})
+	require.NoError(t, err)
+	assert.Equal(t, map[string]Action{"a": Replace, "b": Keep}, actions(one))
+	assert.True(t, one.Services[1].LeftOut)
+	_, err = p.Only([]string{"b"})
+	assert.EqualError(t, err, "b takes a host port that a holds until it is replaced, too: name both")
+	_, err = p.Only([]string{"c"})
+	assert.EqualError(t, err, "c takes a host port that b holds until it is replaced, too: name both")
+	whole, err := p.Only([]string{"a", "b", "c"})
+	require.NoError(t, err)
+	assert.Equal(t, actions(p), actions(whole))
+	p.Networks = []Resource{{Name: "tide-log.net", Action: Replace}}
+	_, err = p.Only([]string{"a"})
+	assert.EqualError(t, err,
+		"the network tide-log.net changes, and with it all services on it: deploy all of tide-log")
+}
+
 // Beside each other run only those that share nothing that one alone can have.
 func TestOverlap(t *testing.T) {
 	for _, c := range []struct {

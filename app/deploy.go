@@ -13,6 +13,7 @@ import (
 	"proudlantern.example/lantern/core/secret"
 	"proudlantern.example/lantern/deploy"
 	"proudlantern.example/lantern/deploy/history"
+	"proudlantern.example/lantern/deploy/observe"
 	"proudlantern.example/lantern/engine"
 )
 
@@ -39,17 +40,25 @@ type RunOptions struct {
 // Plan connects to the engines of stacks and compares each stack with what runs. The run has to be closed.
 func (w *Workspace) Plan(ctx context.Context, stacks []*lab.Stack, o RunOptions) (*Run, error) {
 	r := &Run{lab: w, options: o, hosts: map[string]*deploy.Deployer{}}
+	looks := map[string]*observe.Observer{} // by host; the deploy itself looks again
 	for _, st := range stacks {
-		d := r.hosts[st.Host.Name]
-		if d == nil {
-			var err error
-			if d, err = w.deployer(ctx, st.Host, r.event); err != nil {
+		look := looks[st.Host.Name]
+		var err error
+		if look == nil {
+			d, unreached := w.deployer(ctx, st.Host, r.event)
+			if unreached != nil {
 				r.Close()
-				return nil, err
+				return nil, unreached
 			}
 			r.hosts[st.Host.Name] = d
+			once := d.Observer
+			look, looks[st.Host.Name] = &once, &once
+			look.Resources, err = look.FindResources(ctx)
 		}
-		p, err := d.Plan(ctx, st, o.Named.Services(st.Name), o.Refresh.Services(st.Name))
+		var p plan.Stack
+		if err == nil {
+			p, err = look.Plan(ctx, st, o.Named.Services(st.Name), o.Refresh.Services(st.Name))
+		}
 		if err != nil {
 			r.Close()
 			return nil, &Error{

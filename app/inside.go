@@ -77,21 +77,30 @@ func (i *Inside) Run(ctx context.Context, x engine.Exec) (code int, err error) {
 // labelHelper says which service a helper stands beside.
 const labelHelper = "proudlantern.helper"
 
-// RunBeside runs a command, or a shell, in a container of another image that shares the service's processes and
-// network. That container is removed at the end.
+// Fetch pulls the image of a helper where it is not on the host yet.
+func (i *Inside) Fetch(ctx context.Context, image string) error {
+	e := i.on.Engine
+	_, err := e.Image(ctx, image)
+	switch {
+	case err == nil:
+		return nil
+	case !errors.Is(err, engine.ErrNotFound):
+		return unreachable(i.on.Host, err)
+	}
+	if err := e.Pull(ctx, image, nil, func(engine.PullProgress) {}); err != nil {
+		return &Error{
+			Kind:    Stopped,
+			Message: "the image " + image + " cannot be pulled: " + err.Error(),
+			Err:     err,
+		}
+	}
+	return nil
+}
+
+// RunBeside runs a command, or a shell, in a container of another image, which was fetched, that shares the service's
+// processes and network. That container is removed at the end.
 func (i *Inside) RunBeside(ctx context.Context, image string, x engine.Exec) (code int, err error) {
 	e := i.on.Engine
-	if _, err := e.Image(ctx, image); errors.Is(err, engine.ErrNotFound) {
-		if err := e.Pull(ctx, image, nil, func(engine.PullProgress) {}); err != nil {
-			return 0, &Error{
-				Kind:    Stopped,
-				Message: "the image " + image + " cannot be pulled: " + err.Error(),
-				Err:     err,
-			}
-		}
-	} else if err != nil {
-		return 0, unreachable(i.on.Host, err)
-	}
 	// Not labelled as the lab's: a deploy would take it for what another one has left.
 	labels := map[string]string{labelHelper: i.Target.String()}
 	for _, l := range []string{plan.LabelLab, plan.LabelStack} {

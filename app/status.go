@@ -55,12 +55,15 @@ func (w *Workspace) statusOn(ctx context.Context, h *lab.Host, named Targets) ([
 			names = append(names, st.Name)
 		}
 	}
+	if d.Resources, err = d.FindResources(ctx); err != nil {
+		return nil, unreachable(h.Name, err)
+	}
 	slices.Sort(names)
 	for _, name := range slices.Compact(names) {
 		if !named.HasStack(name) {
 			continue
 		}
-		list, err := w.statusOf(ctx, d, h, name, named)
+		list, err := w.statusOf(ctx, &d.Observer, h, name, named)
 		if err != nil {
 			return nil, err
 		}
@@ -70,13 +73,13 @@ func (w *Workspace) statusOn(ctx context.Context, h *lab.Host, named Targets) ([
 }
 
 // statusOf looks at one stack on a host.
-func (w *Workspace) statusOf(ctx context.Context, d *deploy.Deployer, h *lab.Host, stack string,
+func (w *Workspace) statusOf(ctx context.Context, o *observe.Observer, h *lab.Host, stack string,
 	named Targets) ([]observe.Status, error) {
 	declared := w.Stack(stack)
 	if declared != nil && declared.Host != h {
 		declared = nil
 	}
-	list, err := d.Status(ctx, stack, declared, func() *lab.Stack { return w.deployedVersion(stack) })
+	list, err := o.Status(ctx, stack, declared, func() *lab.Stack { return w.deployedVersion(stack) })
 	if err != nil {
 		return nil, unreachable(h.Name, err)
 	}

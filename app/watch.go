@@ -24,6 +24,7 @@ const (
 	lookAtRestless = time.Second            // services that are about to become ready
 	lookAtFiles    = 400 * time.Millisecond // whether they have changed
 	lookAtUse      = 2 * time.Second
+	lookAtNetworks = 30 * time.Second // and volumes: they change with deploys only, and some engines list them slowly
 	afterEvents    = 60 * time.Millisecond // most changes make several events
 	usedAtOnce     = 8                     // services
 )
@@ -116,6 +117,8 @@ type watchedHost struct {
 	host string
 	on   *deploy.Deployer
 
+	resources atomic.Pointer[observe.Resources]
+
 	work   sync.WaitGroup
 	mu     sync.Mutex
 	stacks map[string]*watchedStack
@@ -164,7 +167,16 @@ func (h *watchedHost) connected(ctx context.Context) error {
 		}
 	})
 	var last *Workspace
+	var listed time.Time
 	for began := time.Now(); ; {
+		if time.Since(listed) >= lookAtNetworks {
+			listed = time.Now()
+			resources, err := h.on.FindResources(ctx)
+			if err != nil {
+				stop(unreachable(h.host, err))
+			}
+			h.resources.Store(resources)
+		}
 		if w := h.Lab(); w != last || time.Since(began) >= lookAtAll {
 			last, began = w, time.Now()
 			names, err := h.on.Stacks(ctx)
@@ -211,7 +223,9 @@ func (h *watchedHost) watchStack(ctx context.Context, lost func(error), st *watc
 	for {
 		var soon <-chan time.Time
 		w := h.Lab()
-		list, err := w.statusOf(ctx, h.on, w.Host(h.host), st.name, h.Named)
+		o := h.on.Observer
+		o.Resources = h.resources.Load()
+		list, err := w.statusOf(ctx, &o, w.Host(h.host), st.name, h.Named)
 		if ctx.Err() != nil {
 			return
 		}

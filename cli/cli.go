@@ -126,7 +126,7 @@ func Run(ctx context.Context, args []string, streams Streams, version string) in
 		if s.format == "json" {
 			render.JSON(s.Out, render.NewFailed(known.message, known.because, known.do, known.code))
 		}
-		fmt.Fprintln(s.Err, "lantern: "+known.Error())
+		s.tell("lantern: " + known.Error())
 	}
 	if s.verbose && known.err != nil {
 		fmt.Fprintln(s.Err, "lantern: system error:", known.err)
@@ -434,6 +434,18 @@ func (s *session) confirm(ctx context.Context, question string, yes bool) error 
 // say writes a line of progress.
 func (s *session) say(format string, args ...any) {
 	if !s.quiet {
-		fmt.Fprintf(s.Err, format+"\n", args...)
+		s.tell(fmt.Sprintf(format, args...))
+	}
+}
+
+// tell writes a text for the person. On a terminal its lines break at words, and go on as far in as they began.
+func (s *session) tell(text string) {
+	p := s.paint(s.Err)
+	for line := range strings.SplitSeq(s.hide(text), "\n") {
+		words := strings.TrimLeft(line, " ")
+		indent := line[:len(line)-len(words)]
+		for _, row := range p.Lines(words, len(indent)) {
+			fmt.Fprintln(s.Err, indent+row)
+		}
 	}
 }

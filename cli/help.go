@@ -20,7 +20,8 @@ var groups = []struct {
 	{"first steps", []string{"demo"}},
 	{"before a deploy", []string{"survey", "check", "compare"}},
 	{"deploy", []string{"deploy", "prove"}},
-	{"day by day", []string{"status", "logs", "shell", "start", "stop", "restart", "update", "ports", "mounts", "env"}},
+	{"day by day", []string{"status", "logs", "shell", "start", "stop", "restart", "update", "map", "ports", "mounts",
+		"env"}},
 	{"back and away", []string{"logbook", "revert", "retire", "sweep"}},
 	{"files and words", []string{"tidy", "about", "schema"}},
 	{"this program", []string{"help", "version", "completion", "manual"}},
@@ -62,7 +63,10 @@ func (s *session) helpOf(w io.Writer, p render.Paint, c *cli.Command, line func(
 	if c.ArgsUsage != "" {
 		arguments += " " + c.ArgsUsage
 	}
-	fmt.Fprintf(w, "%s: %s\n\nusage: lantern %s%s\n", p.Head("lantern "+c.Name), c.Usage, c.Name, arguments)
+	for _, row := range p.Lines(p.Head("lantern "+c.Name)+": "+c.Usage, 0) {
+		fmt.Fprintln(w, row)
+	}
+	fmt.Fprintf(w, "\nusage: lantern %s%s\n", c.Name, arguments)
 	if c.Description != "" {
 		fmt.Fprintf(w, "\n%s\n", strings.Join(p.Lines(c.Description, 0), "\n"))
 	}

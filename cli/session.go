@@ -121,7 +121,7 @@ func (s *session) hide(text string) string { return s.hides.hide(text) }
 
 // warn says what is wrong; the command goes on.
 func (s *session) warn(format string, args ...any) {
-	fmt.Fprintln(s.Err, s.paint(s.Err).Look("warning: ")+fmt.Sprintf(format, args...))
+	s.tell(s.paint(s.Err).Look("warning: ") + fmt.Sprintf(format, args...))
 }
 
 // busy says on a terminal what takes so long, once that is longer than a moment, until done is called.

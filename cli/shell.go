@@ -59,6 +59,12 @@ func (s *session) shellCommand() *cli.Command {
 			}
 			defer inside.Close()
 			if from != "" {
+				done := s.busy("pulling " + from)
+				err := inside.Fetch(ctx, from)
+				done()
+				if err != nil {
+					return err
+				}
 				s.say("a helper of %s beside %s; its files are below /proc/1/root", from, named[0])
 			}
 			x := engine.Exec{Command: words[1:], User: user, WorkingDir: dir}

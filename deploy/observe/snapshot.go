@@ -20,6 +20,27 @@ type Observer struct {
 	Engine *engine.Engine
 	Lab    string
 	Host   string
+
+	// Resources are what was found on the host a moment ago, for several looks in a row: some engines take long to
+	// list networks. nil: each look asks for them.
+	Resources *Resources
+}
+
+// Resources are networks and volumes of a host.
+type Resources struct {
+	Networks []survey.Network // of the lab
+	Volumes  []survey.Volume  // of all
+}
+
+// FindResources asks the engine for them.
+func (o *Observer) FindResources(ctx context.Context) (*Resources, error) {
+	found := &Resources{}
+	var errs [2]error
+	var wait sync.WaitGroup
+	wait.Go(func() { found.Networks, errs[0] = o.Engine.Networks(ctx, o.Lab) })
+	wait.Go(func() { found.Volumes, errs[1] = o.Engine.Volumes(ctx) })
+	wait.Wait()
+	return found, errors.Join(errs[:]...)
 }
 
 // Containers returns the containers of a stack of this lab.
@@ -82,26 +103,31 @@ func (o *Observer) askRegistries(ctx context.Context, stack *lab.Stack, refresh 
 
 // Snapshot is what the engine shows that a plan rests on.
 type Snapshot struct {
+	Resources
 	Containers []engine.State
-	Networks   []survey.Network
-	Volumes    []survey.Volume
 	Images     map[string]survey.Image // that are on the host, by reference and by id
 }
 
 // Snapshot asks the engine for all of it at the same time.
 func (o *Observer) Snapshot(ctx context.Context, stack *lab.Stack) (Snapshot, error) {
 	found := Snapshot{Images: map[string]survey.Image{}}
-	var errs [4]error
+	var errs [3]error
 	var wait sync.WaitGroup
 	wait.Go(func() { found.Containers, errs[0] = o.Containers(ctx, stack.Name) })
-	wait.Go(func() { found.Networks, errs[1] = o.Engine.Networks(ctx, o.Lab) })
-	wait.Go(func() { found.Volumes, errs[2] = o.Engine.Volumes(ctx) })
+	if o.Resources != nil {
+		found.Resources = *o.Resources
+	} else {
+		wait.Go(func() {
+			resources, err := o.FindResources(ctx)
+			found.Resources, errs[1] = *resources, err
+		})
+	}
 	wait.Go(func() {
 		var references []string
 		for _, s := range stack.Services {
 			references = append(references, s.Image.Text)
 		}
-		errs[3] = o.addImages(ctx, found.Images, references)
+		errs[2] = o.addImages(ctx, found.Images, references)
 	})
 	wait.Wait()
 	if err := errors.Join(errs[:]...); err != nil {

@@ -24,7 +24,7 @@ const (
 	lookAtRestless = time.Second            // services that are about to become ready
 	lookAtFiles    = 400 * time.Millisecond // whether they have changed
 	lookAtUse      = 2 * time.Second
-	lookAtNetworks = 30 * time.Second // and volumes: they change with deploys only, and some engines list them slowly
+	lookAtNetworks = 30 * time.Second      // and volumes: they change with deploys only, and some engines list them slowly
 	afterEvents    = 60 * time.Millisecond // most changes make several events
 	usedAtOnce     = 8                     // services
 )

@@ -18,7 +18,7 @@ var groups = []struct {
 	commands []string
 }{
 	{"first steps", []string{"demo"}},
-	{"before a deploy", []string{"survey", "check", "compare"}},
+	{"before a deploy", []string{"image", "survey", "check", "compare"}},
 	{"deploy", []string{"deploy", "prove"}},
 	{"day by day", []string{"status", "logs", "shell", "start", "stop", "restart", "update", "map", "ports", "mounts",
 		"env"}},

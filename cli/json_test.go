@@ -75,6 +75,7 @@ func TestJSONOutputs(t *testing.T) {
 		run("ports --free", 0, "ports", "--free", "3")
 		run("mounts", 0, "mounts")
 		run("map", 0, "map")
+		run("image", 0, "image", enginetest.Page)
 		run("env", 0, "env", "tide-log")
 		run("survey", 0, "survey")
 

@@ -527,6 +527,7 @@ func (e *Engine) Image(ctx context.Context, reference string) (survey.Image, err
 	}
 	i.ID, i.Size, i.Names = imageID(i.ID), r.Size, r.RepoTags
 	i.Name = e.fullName(reference, r.RepoTags)
+	i.Created, _ = time.Parse(time.RFC3339Nano, r.Created) // else it does not say
 	i.Digest, i.Digests = digestOf(reference, r.RepoDigests), r.RepoDigests
 	if c := r.Config; c != nil {
 		for p := range c.ExposedPorts {
@@ -627,18 +628,28 @@ func (e *Engine) RemoteDigest(ctx context.Context, reference string) (string, er
 // Tags asks an image's registry for all tags of its repository. Errors: [ErrUnsupported]; any other says nothing
 // about the image, see [registry.Why].
 func (e *Engine) Tags(ctx context.Context, reference string) ([]string, error) {
+	return e.listOf(ctx, reference, registry.Tags, StandInTags)
+}
+
+// Repositories asks an image's registry for all names that it has. Errors as of [Engine.Tags].
+func (e *Engine) Repositories(ctx context.Context, reference string) ([]string, error) {
+	return e.listOf(ctx, reference, registry.Repositories, StandInRepositories)
+}
+
+func (e *Engine) listOf(ctx context.Context, reference string,
+	ask func(context.Context, string, *registry.Logins) ([]string, error), standIn string) ([]string, error) {
 	switch {
 	case e.AsksDirectly(reference):
-		return registry.Tags(ctx, reference, e.Logins)
+		return ask(ctx, reference, e.Logins)
 	case e.standIn:
 		var all []string
-		err := e.raw(ctx, http.MethodGet, StandInTags+"?of="+url.QueryEscape(reference), func(r *http.Response) error {
+		err := e.raw(ctx, http.MethodGet, standIn+"?of="+url.QueryEscape(reference), func(r *http.Response) error {
 			return json.NewDecoder(r.Body).Decode(&all)
 		})
 		return all, err
 	}
 	return nil, &Error{
-		Call:    "tags",
+		Call:    "registry",
 		Message: "the engine chooses the registry of a name without one by rules of its own",
 		kind:    ErrUnsupported,
 		err:     ErrUnsupported,

@@ -18,6 +18,9 @@ const StandInMachine = "/stand-in/machine"
 // StandInTags is where the stand-in tells which tags its registry has of a repository: a list of texts.
 const StandInTags = "/stand-in/tags"
 
+// StandInRepositories is where the stand-in tells which names the registry of an image has: a list of texts.
+const StandInRepositories = "/stand-in/repositories"
+
 // Machine returns what the stand-in engine says of the machine that it stands in for; nil from a real engine
 // and from a stand-in on the real machine.
 func (e *Engine) Machine(ctx context.Context) (*survey.Survey, error) {

@@ -10,6 +10,7 @@ import (
 
 	"proudlantern.example/lantern/core/survey"
 	"proudlantern.example/lantern/engine"
+	"proudlantern.example/lantern/registry"
 )
 
 // askAtOnce is how many images are asked for at the same time.
@@ -67,4 +68,34 @@ func askImage(ctx context.Context, e *engine.Engine, r *registries,
 	return survey.Image{},
 		errors.New("it is not on the host, and its registry did not say whether it has it: " +
 			strings.TrimSpace(err.Error()))
+}
+
+// Looked is what is known of an image, or why that could not be found out.
+type Looked struct {
+	survey.Image
+	Err error
+}
+
+// Look asks for images, each by itself: the engine, which has them or not, then their registries. Without an engine
+// (nil) only these.
+func Look(ctx context.Context, e *engine.Engine, logins *registry.Logins, platform string,
+	references []string) []Looked {
+	found := make([]Looked, len(references))
+	r := newRegistries(logins)
+	var work errgroup.Group
+	work.SetLimit(askAtOnce)
+	for i, reference := range references {
+		work.Go(func() error {
+			one := &found[i]
+			if e != nil {
+				one.Image, one.Err = askImage(ctx, e, r, reference, platform)
+			} else if one.Image, one.Err = r.image(ctx, reference, platform); errors.Is(one.Err, engine.ErrNotFound) {
+				one.Err = nil
+			}
+			one.Reference = reference
+			return nil
+		})
+	}
+	work.Wait()
+	return found
 }

@@ -137,6 +137,7 @@ func (r *registries) fetch(ref name.Reference, platform string, options []remote
 		i.Platforms = []string{config.OS + "/" + config.Architecture}
 	}
 	c := config.Config
+	i.Created = config.Created.Time
 	i.Ports, i.Volumes = slices.Sorted(maps.Keys(c.ExposedPorts)), slices.Sorted(maps.Keys(c.Volumes))
 	i.User, i.Entrypoint, i.Command, i.Labels = c.User, c.Entrypoint, c.Cmd, c.Labels
 	if len(c.Env) > 0 {
@@ -189,18 +190,27 @@ func (r *registries) file(digest v1.Hash, platform string) string {
 		digest.Algorithm+"-"+digest.Hex+"-"+strings.ReplaceAll(platform, "/", "-")+".json")
 }
 
+// kept is an image as it stands in the cache: with what surveys do not hold.
+type kept struct {
+	survey.Image
+	Created time.Time `json:"created"`
+}
+
 func (r *registries) known(digest v1.Hash, platform string) (i survey.Image, ok bool) {
 	if r.cache == "" {
 		return i, false
 	}
 	text, err := os.ReadFile(r.file(digest, platform))
-	return i, err == nil && json.Unmarshal(text, &i) == nil && i.Digest == digest.String()
+	var k kept
+	ok = err == nil && json.Unmarshal(text, &k) == nil && k.Digest == digest.String()
+	k.Image.Created = k.Created
+	return k.Image, ok
 }
 
 // keep writes what a digest stands for into the cache. A cache that cannot be written only makes the next
 // check slower.
 func (r *registries) keep(digest v1.Hash, platform string, i survey.Image) {
-	text, err := json.Marshal(i)
+	text, err := json.Marshal(kept{i, i.Created})
 	if r.cache == "" || err != nil || os.MkdirAll(r.cache, 0o700) != nil {
 		return
 	}

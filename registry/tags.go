@@ -41,6 +41,37 @@ func Tags(ctx context.Context, reference string, logins *Logins) ([]string, erro
 	return all, nil
 }
 
+// mostRepositories is how many names of a registry are read.
+const mostRepositories = 10_000
+
+// Repositories asks the registry of a reference for the names that it has, mostRepositories at most. Many registries
+// do not tell.
+func Repositories(ctx context.Context, reference string, logins *Logins) ([]string, error) {
+	ref, err := name.ParseReference(reference)
+	if err != nil {
+		return nil, err
+	}
+	ctx, cancel := context.WithTimeout(ctx, askWithin)
+	defer cancel()
+	puller, err := remote.NewPuller(remote.WithAuthFromKeychain(logins), remote.WithTransport(Transport()))
+	if err != nil {
+		return nil, err
+	}
+	pages, err := puller.Catalogger(ctx, ref.Context().Registry)
+	if err != nil {
+		return nil, err
+	}
+	var all []string
+	for pages.HasNext() && len(all) < mostRepositories {
+		page, err := pages.Next(ctx)
+		if err != nil {
+			return nil, err
+		}
+		all = append(all, page.Repos...)
+	}
+	return all, nil
+}
+
 // Why says what keeps a registry from answering, as the rest of a sentence about it.
 func Why(err error) string {
 	var answer *answers.Error

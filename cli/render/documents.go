@@ -128,6 +128,17 @@ type Mapped struct {
 // NewMapped returns the document of a map.
 func NewMapped(m chart.Map) Mapped { return Mapped{first, m} }
 
+// Images is what image says.
+type Images struct {
+	Lantern int              `json:"lantern"`
+	Images  []app.ImageFacts `json:"images"`
+}
+
+// NewImages returns the document of images.
+func NewImages(list []app.ImageFacts) Images {
+	return Images{first, append([]app.ImageFacts{}, list...)}
+}
+
 // States is what status says.
 type States struct {
 	Lantern  int              `json:"lantern"`
@@ -282,6 +293,7 @@ type documents struct {
 	Free         Frees         `json:"ports --free"`
 	Mounts       MountUses     `json:"mounts"`
 	Map          Mapped        `json:"map"`
+	Image        Images        `json:"image"`
 	Env          Variables     `json:"env"`
 	Survey       survey.Survey `json:"survey"`
 }

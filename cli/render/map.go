@@ -232,7 +232,7 @@ func MapText(w io.Writer, p Paint, m chart.Map) {
 	}
 }
 
-func mapService(w io.Writer, p Paint, s chart.Service) {
+func mapService(w io.Writer, p Paint, s chart.MappedService) {
 	fmt.Fprintln(w, "    "+s.Name+"  "+p.Faint(shortImage(s.Image)))
 	for _, port := range s.Ports {
 		mapLine(w, p, 6, "port", port, p.Good)

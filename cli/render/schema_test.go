@@ -21,13 +21,19 @@ func TestOutputsSchema(t *testing.T) {
 		reflect.TypeFor[check.Severity](): {check.Error, check.Warning, check.Note},
 		reflect.TypeFor[plan.Action]():    {plan.Create, plan.Replace, plan.Start, plan.Keep, plan.Remove},
 	}
+	named := map[string]reflect.Type{}
 	r := jsonschema.Reflector{
 		Anonymous: true, ExpandedStruct: true,
 		Namer: func(t reflect.Type) string {
 			if t.Name() == "" {
 				return ""
 			}
-			return strings.ToLower(t.Name()[:1]) + strings.TrimPrefix(t.Name()[1:], "D") // IDMap is idMap
+			name := strings.ToLower(t.Name()[:1]) + strings.TrimPrefix(t.Name()[1:], "D") // IDMap is idMap
+			if other, ok := named[name]; ok && other != t {
+				panic(t.String() + " and " + other.String() + " have one name")
+			}
+			named[name] = t
+			return name
 		},
 		Mapper: func(t reflect.Type) *jsonschema.Schema {
 			if enum, ok := words[t]; ok {

@@ -166,7 +166,7 @@ func (p *page) lay(columns int) {
 }
 
 // rowsOf returns what stands in the card of a stack.
-func (p *page) rowsOf(st Stack) []row {
+func (p *page) rowsOf(st MappedStack) []row {
 	say := func(text string, size float64, bold bool, tone Tone, indent float64) row {
 		return row{text: Text{Size: size, Bold: bold, Tone: tone, Whole: text}, indent: indent}
 	}

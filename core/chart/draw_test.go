@@ -21,12 +21,12 @@ func everyLetter(text string, size float64, _ bool) float64 {
 func large(hosts, stacks, services int) Map {
 	m := Map{Lab: "skerry-light", Findings: []Mark{{"lab-empty-name", check.Note, "", 1}}}
 	for h := range hosts {
-		host := Host{Name: fmt.Sprintf("lamp-room-%d", h), Address: "192.0.2.7",
+		host := MappedHost{Name: fmt.Sprintf("lamp-room-%d", h), Address: "192.0.2.7",
 			Findings: []Mark{{"host-unreachable", check.Error, "", 2}}}
 		for s := range stacks {
-			st := Stack{Name: fmt.Sprintf("tide-%d-%d", h, s), Networks: []string{fmt.Sprintf("net-%d-%d", h, s)}}
+			st := MappedStack{Name: fmt.Sprintf("tide-%d-%d", h, s), Networks: []string{fmt.Sprintf("net-%d-%d", h, s)}}
 			for v := range services {
-				one := Service{Name: fmt.Sprintf("desk%d", v), Image: "registry.skerry.example/desk:1",
+				one := MappedService{Name: fmt.Sprintf("desk%d", v), Image: "registry.skerry.example/desk:1",
 					Ports: []string{fmt.Sprintf("%d → 80", 8000+v)}, Networks: []string{"front"}}
 				one.Folders = []string{"/srv/skerry/a-folder-whose-name-is-as-long-as-nobody-would-write-it → /data"}
 				for _, to := range []int{0, v + 1} {

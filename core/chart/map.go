@@ -15,29 +15,29 @@ import (
 
 // Map is a lab as its map tells of it.
 type Map struct {
-	Lab      string `json:"lab"`
-	Hosts    []Host `json:"hosts"`
-	Findings []Mark `json:"findings"` // of the lab as a whole
+	Lab      string       `json:"lab"`
+	Hosts    []MappedHost `json:"hosts"`
+	Findings []Mark       `json:"findings"` // of the lab as a whole
 }
 
-// Host is a host with the stacks that are on it.
-type Host struct {
-	Name     string  `json:"host"` // "": of the stacks that have none
-	Address  string  `json:"address,omitempty"`
-	Stacks   []Stack `json:"stacks"`
-	Findings []Mark  `json:"findings"` // of the host as a whole
+// MappedHost is a host with the stacks that are on it.
+type MappedHost struct {
+	Name     string        `json:"host"` // "": of the stacks that have none
+	Address  string        `json:"address,omitempty"`
+	Stacks   []MappedStack `json:"stacks"`
+	Findings []Mark        `json:"findings"` // of the host as a whole
 }
 
-// Stack is a stack with its services.
-type Stack struct {
-	Name     string    `json:"stack"`
-	Networks []string  `json:"networks"` // that its services are on, by their names in the engine
-	Services []Service `json:"services"`
-	Findings []Mark    `json:"findings"` // of the stack as a whole
+// MappedStack is a stack with its services.
+type MappedStack struct {
+	Name     string          `json:"stack"`
+	Networks []string        `json:"networks"` // that its services are on, by their names in the engine
+	Services []MappedService `json:"services"`
+	Findings []Mark          `json:"findings"` // of the stack as a whole
 }
 
-// Service is a service with what leads to it and away from it.
-type Service struct {
+// MappedService is a service with what leads to it and away from it.
+type MappedService struct {
 	Name     string   `json:"service"`
 	Image    string   `json:"image"`
 	Ports    []string `json:"ports"`    // published ones, as HOST → CONTAINER
@@ -75,11 +75,11 @@ func (m Mark) String() string {
 
 // Of makes the map of those hosts and stacks of a lab that are wanted.
 func Of(l *lab.Lab, result check.Result, hostWanted func(string) bool, stackWanted func(string) bool) Map {
-	m := Map{Lab: l.Name, Hosts: []Host{}}
+	m := Map{Lab: l.Name, Hosts: []MappedHost{}}
 	needs := needsOf(l)
 	for _, h := range l.Hosts {
 		if hostWanted(h.Name) {
-			m.Hosts = append(m.Hosts, Host{Name: h.Name, Address: h.Address, Stacks: []Stack{}, Findings: []Mark{}})
+			m.Hosts = append(m.Hosts, MappedHost{Name: h.Name, Address: h.Address, Stacks: []MappedStack{}, Findings: []Mark{}})
 		}
 	}
 	for _, st := range l.Stacks {
@@ -90,10 +90,10 @@ func Of(l *lab.Lab, result check.Result, hostWanted func(string) bool, stackWant
 		if !stackWanted(st.Name) || !hostWanted(host) {
 			continue
 		}
-		i := slices.IndexFunc(m.Hosts, func(h Host) bool { return h.Name == host })
+		i := slices.IndexFunc(m.Hosts, func(h MappedHost) bool { return h.Name == host })
 		if i < 0 {
 			i = len(m.Hosts)
-			m.Hosts = append(m.Hosts, Host{Findings: []Mark{}})
+			m.Hosts = append(m.Hosts, MappedHost{Findings: []Mark{}})
 		}
 		m.Hosts[i].Stacks = append(m.Hosts[i].Stacks, stackOf(st, needs))
 	}
@@ -142,13 +142,13 @@ func publishes(s *lab.Service, port int) bool {
 	return slices.ContainsFunc(s.Ports, func(p lab.Port) bool { return p.Host.First <= port && port <= p.Host.Last })
 }
 
-func stackOf(st *lab.Stack, needs map[string][]Need) Stack {
-	one := Stack{Name: st.Name, Networks: []string{}, Services: []Service{}, Findings: []Mark{}}
+func stackOf(st *lab.Stack, needs map[string][]Need) MappedStack {
+	one := MappedStack{Name: st.Name, Networks: []string{}, Services: []MappedService{}, Findings: []Mark{}}
 	for _, n := range wiring.NetworksOf(st) {
 		one.Networks = append(one.Networks, n.Name)
 	}
 	for _, s := range st.Services {
-		v := Service{
+		v := MappedService{
 			Name: s.Name, Image: s.Image.Text, Ports: []string{}, Folders: []string{}, Networks: []string{},
 			Needs: append([]Need{}, needs[s.FullName()]...), Findings: []Mark{},
 		}

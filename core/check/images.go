@@ -10,6 +10,7 @@ import (
 	"proudlantern.example/lantern/core/lab"
 	"proudlantern.example/lantern/core/source"
 	"proudlantern.example/lantern/core/survey"
+	"proudlantern.example/lantern/core/tags"
 )
 
 // nowhere matches what is said where a name leads to no machine, or to one that does not listen.
@@ -121,7 +122,7 @@ var imageRules = []Rule{
 		Mended:  `image = "registry.skerry.example/vane:1.4"`,
 		Find: func(in *Input) {
 			eachImage(in, func(s *lab.Service, _, tag, digest string) {
-				if digest != "" || tag != "" && !slices.Contains(movingTags, tag) {
+				if digest != "" || tag != "" && !tags.ByHabit(tag) {
 					return
 				}
 				at := s.Image.Part(0, len(s.Image.Text))
@@ -161,10 +162,6 @@ var imageRules = []Rule{
 		},
 	},
 }
-
-// movingTags are tags that are moved along by habit.
-var movingTags = strings.Fields(
-	"latest stable main master edge nightly dev develop development current rolling testing unstable beta")
 
 // samePlatform compares system and architecture; variants run on each other more often than not.
 func samePlatform(a, b string) bool {

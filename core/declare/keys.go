@@ -226,6 +226,13 @@ func Unknown(text, name string, names []string, instead string) string {
 	return text + instead
 }
 
+// Near reports whether somebody who wrote s may have meant a name: it differs in a third of its letters at most, or
+// begins or ends with the other.
+func Near(s, name string) bool {
+	return strings.HasPrefix(name, s) || strings.HasSuffix(name, s) || strings.HasPrefix(s, name) ||
+		distance(strings.ToLower(s), strings.ToLower(name)) <= max(2, len(s)/3)
+}
+
 // NearestFew returns at most n names that are like s, the most like first: those that begin alike count as
 // nearer.
 func NearestFew(s string, names []string, n int) []string {

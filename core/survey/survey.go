@@ -300,6 +300,8 @@ type Image struct {
 	WorkingDir string `json:"-"` // for comparing with what runs, which is never done with a saved survey
 	StopSignal string `json:"-"`
 
+	Created time.Time `json:"-"` // zero where the image does not say
+
 	Size    int64    `json:"-"` // on the host, in bytes
 	Names   []string `json:"-"` // on the host: all that it has, with their tags
 	Digests []string `json:"-"` // on the host: REPOSITORY@DIGEST, as registries know it

@@ -41,3 +41,16 @@ func TestNewerThan(t *testing.T) {
 	assert.Equal(t, "2.0.0", Within(list[2:], Major))
 	assert.Empty(t, Within(list[2:], Minor))
 }
+
+func TestMoves(t *testing.T) {
+	all := strings.Fields("latest 4 4.2 4.2.1 4.3.0 4.2-small 4.2.1-small noble 2026-11-28 3f2a91c v1.2")
+	var moving []string
+	for _, tag := range all {
+		if Moves(tag, all) {
+			moving = append(moving, tag)
+		}
+	}
+	assert.Equal(t, strings.Fields("latest 4 4.2 4.2-small noble"), moving)
+	assert.Equal(t, strings.Fields("2026-11-28 4.10.2 4.3.0 4.3.0-small 4.2.1 4.02 4.2 4 v1.2 latest noble"),
+		Sorted(strings.Fields("noble 4 4.2 4.2.1 latest 4.3.0 4.10.2 4.3.0-small 2026-11-28 v1.2 4.2 4.02")))
+}

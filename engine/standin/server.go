@@ -234,6 +234,7 @@ func (s *Server) routes() http.Handler {
 	handle("GET /distribution/{name...}", s.distribution)
 	handle("GET "+engine.StandInMachine, s.machine)
 	handle("GET "+engine.StandInTags, s.tags)
+	handle("GET "+engine.StandInRepositories, s.repositories)
 	return unversioned(mux)
 }
 
@@ -404,6 +405,18 @@ func (s *Server) tags(r *http.Request) (int, any, error) {
 	for reference := range s.options.Catalogue.Image {
 		if tag, ok := strings.CutPrefix(reference, repository+":"); ok {
 			all = append(all, tag)
+		}
+	}
+	return 200, all, nil
+}
+
+// repositories tells which names the catalogue has in an image's registry.
+func (s *Server) repositories(r *http.Request) (int, any, error) {
+	at, _, _ := strings.Cut(r.URL.Query().Get("of"), "/")
+	all := []string{}
+	for reference := range s.options.Catalogue.Image {
+		if name, ok := strings.CutPrefix(repositoryOf(reference), at+"/"); ok && !slices.Contains(all, name) {
+			all = append(all, name)
 		}
 	}
 	return 200, all, nil

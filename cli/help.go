@@ -17,7 +17,7 @@ var groups = []struct {
 	title    string
 	commands []string
 }{
-	{"first steps", []string{"demo"}},
+	{"first steps", []string{"demo", "begin"}},
 	{"before a deploy", []string{"image", "survey", "check", "compare"}},
 	{"deploy", []string{"deploy", "prove"}},
 	{"day by day", []string{"status", "logs", "shell", "start", "stop", "restart", "update", "map", "ports", "mounts",

@@ -66,6 +66,7 @@ func TestImageWithoutEngine(t *testing.T) {
 	_, address := enginetest.StartStandIn(t, standin.Options{})
 	b := newBench(t, enginetest.Target{Name: "stand-in", Address: address})
 	t.Setenv("DOCKER_HOST", "unix://"+filepath.Join(t.TempDir(), "nothing.sock"))
+	must(program()) // while we are in the module
 	t.Chdir(t.TempDir())
 	b.dir = ""
 	server := httptest.NewServer(registry.New(registry.Logger(log.New(io.Discard, "", 0))))

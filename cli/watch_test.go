@@ -35,8 +35,13 @@ type console struct {
 	aside    atomic.Bool // a second screen is shown
 }
 
-// console starts the program on a terminal of its own.
+// console starts the program, for the lab of the bench, on a terminal of its own.
 func (b *bench) console(columns, rows int, args ...string) *console {
+	return b.consoleAt(columns, rows, append([]string{"--lab", b.dir}, args...)...)
+}
+
+// consoleAt starts the program on a terminal of its own.
+func (b *bench) consoleAt(columns, rows int, args ...string) *console {
 	c := &console{t: b.t, screen: vt.NewSafeEmulator(columns, rows)}
 	c.screen.SetCallbacks(vt.Callbacks{
 		AltScreen:        func(on bool) { c.aside.Store(on) },
@@ -51,7 +56,7 @@ func (b *bench) console(columns, rows int, args ...string) *console {
 	require.NoError(b.t, err)
 	go io.Copy(c.screen, c.keyboard)
 	go io.Copy(c.keyboard, c.screen) // a terminal answers questions
-	c.cmd = exec.CommandContext(b.t.Context(), must(program()), append([]string{"--lab", b.dir}, args...)...)
+	c.cmd = exec.CommandContext(b.t.Context(), must(program()), args...)
 	c.cmd.Env = append(os.Environ(), "TERM=xterm-256color")
 	c.cmd.Stdin, c.cmd.Stdout, c.cmd.Stderr = c.tty, c.tty, c.tty
 	c.cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true, Setctty: true}

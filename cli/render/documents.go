@@ -139,6 +139,16 @@ func NewImages(list []app.ImageFacts) Images {
 	return Images{first, append([]app.ImageFacts{}, list...)}
 }
 
+// Begun is what begin says.
+type Begun struct {
+	Lantern int           `json:"lantern"`
+	Files   []app.NewFile `json:"files"`
+	Written bool          `json:"written"`
+}
+
+// NewBegun returns the document of a lab that was begun.
+func NewBegun(files []app.NewFile, written bool) Begun { return Begun{first, files, written} }
+
 // States is what status says.
 type States struct {
 	Lantern  int              `json:"lantern"`
@@ -294,6 +304,7 @@ type documents struct {
 	Mounts       MountUses     `json:"mounts"`
 	Map          Mapped        `json:"map"`
 	Image        Images        `json:"image"`
+	Begin        Begun         `json:"begin"`
 	Env          Variables     `json:"env"`
 	Survey       survey.Survey `json:"survey"`
 }

@@ -7,6 +7,7 @@ import (
 	"io"
 	"strings"
 
+	"charm.land/huh/v2"
 	"charm.land/lipgloss/v2"
 	"github.com/charmbracelet/colorprofile"
 
@@ -102,12 +103,37 @@ func (p Paint) with(colour int, text string) string {
 	switch {
 	case !p.on || text == "":
 		return text
-	case p.direct && p.sixteen && few[colour] != nil:
-		return styles[colour].Foreground(few[colour]).Render(text)
 	case p.direct:
-		return styles[colour].Render(text)
+		return p.style(colour).Render(text)
 	}
 	return marker(colour) + text + marker(plain)
+}
+
+// style is that of a colour, for what goes to a terminal by itself.
+func (p Paint) style(colour int) lipgloss.Style {
+	switch {
+	case !p.on:
+		return lipgloss.NewStyle()
+	case p.sixteen && few[colour] != nil:
+		return styles[colour].Foreground(few[colour])
+	}
+	return styles[colour]
+}
+
+// Form is how questions look.
+func (p Paint) Form() huh.Theme {
+	return huh.ThemeFunc(func(dark bool) *huh.Styles {
+		t := huh.ThemeBase(dark)
+		for _, f := range []*huh.FieldStyles{&t.Focused, &t.Blurred} {
+			f.Title, f.Description = p.style(bold), p.style(mist)
+			f.SelectSelector = p.style(amber).SetString("> ")
+			f.TextInput.Prompt = p.style(amber)
+			f.ErrorMessage, f.ErrorIndicator = p.style(red), p.style(red).SetString(" !")
+		}
+		t.Blurred.Title, t.Blurred.TextInput.Prompt = p.style(mist), p.style(mist)
+		t.Blurred.SelectSelector = p.style(mist).SetString("> ")
+		return t
+	})
 }
 
 // Bad is for errors.

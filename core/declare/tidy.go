@@ -154,6 +154,9 @@ func isBare(s string) bool {
 	}) < 0
 }
 
+// Quote writes a text between quotes, as it stands in a file of ours.
+func Quote(s string) string { return quote(s) }
+
 // quote writes a text between quotes (TOML 1.0, String): to the letter where that is possible.
 func quote(s string) string {
 	if !strings.ContainsAny(s, "\"\\") &&

@@ -11,6 +11,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"proudlantern.example/lantern/core/declare"
+	"proudlantern.example/lantern/core/draft"
 	"proudlantern.example/lantern/core/survey"
 	"proudlantern.example/lantern/core/tags"
 	"proudlantern.example/lantern/engine"
@@ -153,15 +154,10 @@ func (l *ImageLook) ask(ctx context.Context, i *ImageFacts) {
 		i.Source, i.Unknown = "", "the name of the image cannot be read"
 		return
 	}
-	var all []string
-	switch {
-	case i.Source == "":
+	if i.Source == "" {
 		return
-	case l.engine != nil:
-		all, err = l.engine.Tags(ctx, i.Reference)
-	default:
-		all, err = registry.Tags(ctx, i.Reference, l.logins)
 	}
+	all, err := l.tags(ctx, i.Reference)
 	if i.Source == survey.Absent {
 		if err != nil || len(all) == 0 {
 			i.Near = l.namesNear(ctx, i.Reference, ref)
@@ -180,6 +176,28 @@ func (l *ImageLook) ask(ctx context.Context, i *ImageFacts) {
 	for _, t := range tags.Sorted(all) {
 		i.Tags = append(i.Tags, ImageTag{t, tags.Moves(t, all)})
 	}
+}
+
+// tags asks for the tags of a reference's repository.
+func (l *ImageLook) tags(ctx context.Context, reference string) ([]string, error) {
+	if l.engine != nil {
+		return l.engine.Tags(ctx, reference)
+	}
+	return registry.Tags(ctx, reference, l.logins)
+}
+
+// withTags gives references that name no tag the newest version, where there is one; chosen are those.
+func (l *ImageLook) withTags(ctx context.Context, references []string) (with, chosen []string) {
+	for _, r := range references {
+		if last := r[strings.LastIndexByte(r, '/')+1:]; !strings.ContainsAny(last, ":@") {
+			if all, err := l.tags(ctx, r); err == nil && draft.Newest(all) != "" {
+				r += ":" + draft.Newest(all)
+				chosen = append(chosen, r)
+			}
+		}
+		with = append(with, r)
+	}
+	return with, chosen
 }
 
 // namesNear returns names of the registry that are like one that it does not have.

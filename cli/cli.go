@@ -255,7 +255,7 @@ func (s *session) command() *cli.Command {
 		CommandNotFound: func(context.Context, *cli.Command, string) {},
 		Flags:           s.globalFlags(&version),
 		Commands: []*cli.Command{
-			s.demoCommand(), s.beginCommand(), s.imageCommand(), s.surveyCommand(), s.checkCommand(), s.compareCommand(), s.deployCommand(),
+			s.demoCommand(), s.beginCommand(), s.imageCommand(), s.draftCommand(), s.surveyCommand(), s.checkCommand(), s.compareCommand(), s.deployCommand(),
 			s.proveCommand(), s.statusCommand(), s.logsCommand(), s.shellCommand(), s.updateCommand(),
 			s.logbookCommand(),
 			s.revertCommand(),
@@ -326,7 +326,7 @@ var elsewhere = map[string]string{
 	"verify": "check", "diff": "compare", "plan": "compare", "preview": "compare", "log": "logs", "tail": "logs",
 	"undo": "revert", "restore": "revert", "prune": "sweep", "clean": "sweep", "cleanup": "sweep",
 	"fmt": "tidy", "format": "tidy", "health": "prove", "scan": "survey", "facts": "survey",
-	"init": "begin", "new": "begin", "create": "begin", "search": "image", "inspect": "image", "exec": "shell", "enter": "shell", "attach": "shell", "top": "status", "volumes": "mounts",
+	"init": "begin", "new": "begin", "create": "draft", "search": "image", "inspect": "image", "exec": "shell", "enter": "shell", "attach": "shell", "top": "status", "volumes": "mounts",
 	"environment": "env", "vars": "env",
 }
 

@@ -17,8 +17,8 @@ var groups = []struct {
 	title    string
 	commands []string
 }{
-	{"first steps", []string{"demo", "begin"}},
-	{"before a deploy", []string{"image", "survey", "check", "compare"}},
+	{"first steps", []string{"demo", "begin", "image", "draft"}},
+	{"before a deploy", []string{"survey", "check", "compare"}},
 	{"deploy", []string{"deploy", "prove"}},
 	{"day by day", []string{"status", "logs", "shell", "start", "stop", "restart", "update", "map", "ports", "mounts",
 		"env"}},

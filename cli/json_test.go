@@ -76,6 +76,7 @@ func TestJSONOutputs(t *testing.T) {
 		run("mounts", 0, "mounts")
 		run("map", 0, "map")
 		run("image", 0, "image", enginetest.Page)
+		run("draft", 0, "draft", enginetest.Page, "--stack", "another", "--dry-run")
 		run("begin", 0, "begin", t.TempDir(), "--dry-run", "--engine", target.Address)
 		run("env", 0, "env", "tide-log")
 		run("survey", 0, "survey")

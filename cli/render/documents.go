@@ -149,6 +149,20 @@ type Begun struct {
 // NewBegun returns the document of a lab that was begun.
 func NewBegun(files []app.NewFile, written bool) Begun { return Begun{first, files, written} }
 
+// Drafted is what draft says.
+type Drafted struct {
+	Lantern int             `json:"lantern"`
+	Stack   string          `json:"stack"`
+	Files   []app.NewFile   `json:"files"`
+	Notes   []app.DraftNote `json:"notes"`
+	Written bool            `json:"written"`
+}
+
+// NewDrafted returns the document of a draft.
+func NewDrafted(d *app.Drafted, written bool) Drafted {
+	return Drafted{first, d.Stack, d.Files, d.Notes, written}
+}
+
 // States is what status says.
 type States struct {
 	Lantern  int              `json:"lantern"`
@@ -305,6 +319,7 @@ type documents struct {
 	Map          Mapped        `json:"map"`
 	Image        Images        `json:"image"`
 	Begin        Begun         `json:"begin"`
+	Draft        Drafted       `json:"draft"`
 	Env          Variables     `json:"env"`
 	Survey       survey.Survey `json:"survey"`
 }

@@ -20,7 +20,12 @@ func NewFiles(w io.Writer, p Paint, files []app.NewFile) {
 			if found {
 				comment = p.Faint("#" + comment)
 			}
-			fmt.Fprintln(w, strings.TrimRight("  "+text+comment, " "))
+			for n, row := range p.Lines(text+comment, 4) {
+				if n > 0 {
+					row = "    " + row // it is the same line of the file
+				}
+				fmt.Fprintln(w, strings.TrimRight("  "+row, " "))
+			}
 		}
 	}
 }

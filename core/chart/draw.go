@@ -100,7 +100,8 @@ type page struct {
 	measure Measure
 	width   float64 // of cards
 	cards   []*card
-	colours map[string]int // of wires, by the service that they lead to
+	places  map[string]*card // by service
+	colours map[string]int   // of wires, by the service that they lead to
 
 	lanes     map[[2]int][]string // by host and column: the services that wires in there lead to
 	corridors map[int][]string    // by host: the same, above the stacks
@@ -230,12 +231,17 @@ func (p *page) pack(columns int) {
 
 // at returns the card of a service; nil where it is not on the map.
 func (p *page) at(service string) *card {
-	for _, c := range p.cards {
-		if slices.ContainsFunc(c.rows, func(r row) bool { return r.name == service }) {
-			return c
+	if p.places == nil {
+		p.places = map[string]*card{}
+		for _, c := range p.cards {
+			for _, r := range c.rows {
+				if r.name != "" {
+					p.places[r.name] = c
+				}
+			}
 		}
 	}
-	return nil
+	return p.places[service]
 }
 
 // assign gives each wire its lanes. Wires to one service share theirs.

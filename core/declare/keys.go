@@ -264,9 +264,12 @@ func IsName(s string) bool {
 // them, too.
 var takenNames = []string{"deploying", "proven", "undoing", "folders"}
 
+// IsTaken reports whether a service cannot have a name, as lantern makes containers of that name.
+func IsTaken(name string) bool { return slices.Contains(takenNames, name) }
+
 // name checks the name of a table such as [service.NAME].
 func (r *reader) name(e entry, what string, among *table) bool {
-	if what == "a service" && slices.Contains(takenNames, e.key) {
+	if what == "a service" && IsTaken(e.key) {
 		p := r.problem("name-invalid", e.keySpan,
 			"a service cannot be called %s: lantern itself makes a container of that name in a stack", e.key)
 		p.Mend = &source.Mend{Text: "another name, such as " + e.key + "-1"}

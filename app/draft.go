@@ -1,0 +1,125 @@
+package app
+
+import (
+	"context"
+	"errors"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"proudlantern.example/lantern/core/declare"
+	"proudlantern.example/lantern/core/draft"
+	"proudlantern.example/lantern/core/survey"
+	"proudlantern.example/lantern/labdir"
+)
+
+// Drafted is a stack that was made out of something else.
+type Drafted struct {
+	Stack   string
+	Files   []NewFile
+	Notes   []DraftNote
+	Unknown []string // what could not be found out about images
+
+	dir string
+}
+
+// DraftNote is what a person has to look at.
+type DraftNote struct {
+	At      NoteAt `json:"at"`
+	Element string `json:"element"` // such as service.desk.ports
+	Text    string `json:"text"`
+}
+
+// NoteAt is a place in a file.
+type NoteAt struct {
+	File string `json:"file"`
+	Line int    `json:"line"` // from 1 on
+}
+
+// Draft writes nothing yet: it makes a stack of images for a host, from what these say of themselves.
+func (w *Workspace) Draft(ctx context.Context, stack, onHost string, references []string) (*Drafted, error) {
+	if !declare.IsName(stack) {
+		return nil, usage("%q cannot be the name of a stack: a small letter, then small letters, digits and -, at most 40",
+			stack)
+	}
+	if _, err := os.Lstat(filepath.Join(w.Dir, stack)); !errors.Is(err, fs.ErrNotExist) {
+		return nil, usage("%s exists already, and nothing is written over", stack)
+	}
+	hosts := w.HostsOf(onHost)
+	switch {
+	case len(hosts) > 1:
+		var names []string
+		for _, h := range hosts {
+			names = append(names, h.Name)
+		}
+		return nil, usage("the lab has several hosts: --host says for which one the stack is: %s", strings.Join(names, ", "))
+	case len(hosts) == 0:
+		return nil, usage("the lab has no host")
+	}
+	w = w.Survey(ctx, hosts[0].Name)
+	look, err := LookAtImages(ctx, w, hosts[0].Name, w.caller.NoHelpers)
+	if err != nil {
+		return nil, err
+	}
+	defer look.Close()
+	references, chosen := look.withTags(ctx, references)
+	facts, err := look.Images(ctx, references)
+	if err != nil {
+		return nil, &Error{Kind: Interrupted, Message: "interrupted; nothing was written"}
+	}
+	d := &Drafted{Stack: stack, dir: w.Dir, Notes: []DraftNote{}}
+	var images []draft.Image
+	for _, i := range facts {
+		if i.Source == survey.Absent {
+			do := "lantern image " + i.Reference + " shows more"
+			if len(i.Near) > 0 {
+				do = "what its registry has: " + strings.Join(i.Near, ", ")
+			}
+			return nil, &Error{Kind: Stopped, Message: i.Reference + " exists neither on the host nor in its registry", Do: do}
+		}
+		if i.Unknown != "" {
+			d.Unknown = append(d.Unknown, i.Reference+": "+i.Unknown)
+		}
+		one := draft.Image{
+			Reference: i.Reference, About: i.About(), Ports: i.Ports, Volumes: i.Volumes, User: i.User, Env: i.Env,
+			Chosen: slices.Contains(chosen, i.Reference),
+		}
+		images = append(images, one)
+	}
+	file := stack + "/" + declare.StackFile
+	text, notes := draft.Stack(w.draftPlace(stack, onHost), images)
+	d.Files = []NewFile{{file, 0o644, text}}
+	for _, n := range notes {
+		d.Notes = append(d.Notes, DraftNote{NoteAt{file, n.Line}, n.Element, n.Text})
+	}
+	return d, nil
+}
+
+// draftPlace is what a draft has to know of the lab. It is surveyed.
+func (w *Workspace) draftPlace(stack, onHost string) draft.Place {
+	h := w.HostsOf(onHost)[0]
+	taken := map[int]bool{}
+	for _, u := range w.Ports(h) {
+		taken[u.Port] = true
+	}
+	p := draft.Place{
+		Stack: stack, Owner: w.decl.Owner.IsSet(), Taken: func(port int) bool { return taken[port] },
+		Data: slices.ContainsFunc(w.decl.Folders, func(f declare.Named) bool { return f.Name == "data" }),
+	}
+	if len(w.Hosts) > 1 {
+		p.Host = h.Name
+	}
+	return p
+}
+
+// Write writes the files.
+func (d *Drafted) Write() error {
+	for _, f := range d.Files {
+		if err := labdir.WriteIn(d.dir, f.Path, "", f.Text, f.Mode); err != nil {
+			return usage("%s cannot be written: %s", f.Path, labdir.InWords(err))
+		}
+	}
+	return nil
+}

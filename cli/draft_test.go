@@ -1,0 +1,77 @@
+package cli_test
+
+import (
+	"encoding/json"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"proudlantern.example/lantern/engine/enginetest"
+)
+
+// From nothing to a page, by options only: begin, draft, check, deploy.
+func TestDraft(t *testing.T) {
+	enginetest.Each(t, func(t *testing.T, target enginetest.Target) {
+		b := newBench(t, target)
+		b.run(0, "begin", b.dir, "--name", b.lab(), "--engine", target.Address, "--host-name", "lamp-room", "--address",
+			"localhost", "--owner", "root", "--data", b.data, "--yes")
+		stdout, _ := b.run(1, "draft", enginetest.Page, "--stack", "tide-log", "--strict", "--format", "json")
+		var drafted struct {
+			Stack   string
+			Written bool
+			Files   []struct{ Path, Text string }
+			Notes   []struct {
+				At            struct{ Line int }
+				Element, Text string
+			}
+		}
+		require.NoError(t, json.Unmarshal([]byte(stdout), &drafted), stdout)
+		assert.False(t, drafted.Written)
+		assert.NoDirExists(t, filepath.Join(b.dir, "tide-log"))
+		require.NotEmpty(t, drafted.Notes)
+		_, stderr := b.run(0, "draft", enginetest.Page, "--stack", "tide-log")
+		assert.Contains(t, stderr, fmt.Sprintf("written: tide-log/stack.toml; %d questions in it", len(drafted.Notes)))
+		text := b.read("tide-log/stack.toml")
+		assert.Equal(t, drafted.Files[0].Text, text)
+		for _, n := range drafted.Notes {
+			assert.Contains(t, strings.Split(text, "\n")[n.At.Line-1], n.Text)
+		}
+		b.run(0, "check", "--strict")
+		b.run(0, "deploy", "--yes")
+		c := b.containers()["tide-log.probe"]
+		require.NotEmpty(t, c.Container.Ports)
+		for _, p := range c.Container.Ports {
+			if p.Container == 8080 {
+				assert.NotNil(t, b.page(p.Host))
+			}
+		}
+
+		// Several at once, the one with a user of its own on a volume.
+		b.run(0, "draft", enginetest.Tools, enginetest.Page, enginetest.Page, "--stack", "mast", "-q")
+		b.run(0, "check", "mast", "--strict")
+		b.run(0, "deploy", "mast", "--yes")
+		b.run(0, "status")
+
+		_, stderr = b.run(2, "draft", enginetest.Page, "--stack", "mast")
+		assert.Contains(t, stderr, "mast exists already, and nothing is written over")
+		_, stderr = b.run(2, "draft", enginetest.Page, "--stack", "../mast")
+		assert.Contains(t, stderr, `"../mast" cannot be the name of a stack`)
+		_, stderr = b.run(2, "draft", enginetest.Page)
+		assert.Contains(t, stderr, "lantern draft needs images, and --stack NAME")
+		if !target.Real() {
+			_, stderr = b.run(1, "draft", "registry.skerry.example/prob:1", "--stack", "gone")
+			assert.Contains(t, stderr, "registry.skerry.example/probe")
+		}
+		require.NoError(t, os.WriteFile(filepath.Join(b.dir, "lab.toml"),
+			[]byte(b.read("lab.toml")+"[host.boathouse]\nengine = \"tcp://127.0.0.1:9\"\n"), 0o644))
+		_, stderr = b.run(2, "draft", enginetest.Page, "--stack", "third")
+		assert.Contains(t, stderr, "--host says for which one the stack is: lamp-room, boathouse")
+		b.run(0, "draft", enginetest.Page, "--stack", "third", "--host", "lamp-room")
+		assert.Contains(t, b.read("third/stack.toml"), "\nhost = \"lamp-room\"\n")
+	})
+}

@@ -1,0 +1,275 @@
+package draft
+
+import (
+	"cmp"
+	"fmt"
+	"path"
+	"slices"
+	"strconv"
+	"strings"
+
+	"proudlantern.example/lantern/core/declare"
+	"proudlantern.example/lantern/core/tags"
+)
+
+// Image is what is known of an image that a service is drafted of.
+type Image struct {
+	Reference string
+	About     string   // what it says that it is
+	Ports     []string // as it declares them, such as 80/tcp
+	Volumes   []string
+	User      string // "" for root
+	Env       map[string]string
+	Chosen    bool // nobody has named the tag
+}
+
+// Place is where a stack is drafted for.
+type Place struct {
+	Stack string
+	Host  string // the host that it is for; "" where the lab has one only
+	Data  bool   // the lab has a folder called data
+	Owner bool   // somebody's data it is: folders that are made are theirs
+	Taken func(port int) bool
+}
+
+// Note is what a person has to look at in a draft.
+type Note struct {
+	Line    int    // of the file, from 1 on
+	Element string // what it is about, such as service.desk.ports
+	Text    string
+}
+
+// firstFree is from where on host ports are looked for, where a port of the same number is not free.
+const firstFree = 8080
+
+// Stack drafts a stack.toml: a service of each image. What images do not say is a commented line with the question.
+func Stack(p Place, images []Image) (file string, notes []Note) {
+	d := &stackDraft{Place: p, names: map[string]bool{}, ports: map[int]bool{}}
+	d.line("# Drafted from what the images say of themselves. Lines behind # are questions that they leave open.")
+	if p.Host != "" {
+		d.line("host = " + declare.Quote(p.Host))
+	}
+	for _, i := range images {
+		d.service(i, len(images) > 1)
+	}
+	if len(d.volumes) > 0 {
+		// Tables of volumes stand behind the services that they are for.
+		for _, v := range d.volumes {
+			d.line("")
+			d.line("[volume." + v.name + "]  # " + v.why)
+		}
+	}
+	return strings.Join(d.lines, "\n") + "\n", d.notes
+}
+
+type stackDraft struct {
+	Place
+	lines   []string
+	notes   []Note
+	names   map[string]bool // of services
+	ports   map[int]bool    // of the host, that this draft publishes
+	volumes []draftVolume
+}
+
+type draftVolume struct{ name, why string }
+
+func (d *stackDraft) line(text string) { d.lines = append(d.lines, oneLine(text)) }
+
+// ask writes a question: a line that is commented out, and a note of it.
+func (d *stackDraft) ask(element, line, question string) {
+	if line != "" {
+		line += "  # "
+	}
+	d.line("# " + line + question)
+	d.notes = append(d.notes, Note{len(d.lines), element, question})
+}
+
+// service drafts one service. Beside others its ports may be for them only.
+func (d *stackDraft) service(i Image, beside bool) {
+	name := d.name(i.Reference)
+	at := "service." + name
+	d.line("")
+	d.line("[" + at + "]")
+	if i.About != "" {
+		d.line("about = " + declare.Quote(firstLine(i.About)))
+	}
+	d.image(at, i)
+	d.publish(at, i, beside)
+	d.data(at, name, i)
+	d.user(at, i)
+	own := ""
+	if len(i.Env) > 0 {
+		own = "; the image itself sets " + strings.Join(sortedNames(i.Env), ", ")
+	}
+	d.ask(at+".env", `env.NAME = ""`, "which variables does it need? its page says so"+own)
+	if beside {
+		d.ask(at+".after", `after = ["SERVICE"]`, "does it need another one of these first?")
+	}
+}
+
+// name makes the name of a service from that of its image.
+func (d *stackDraft) name(reference string) string {
+	repository, _, _ := strings.Cut(reference, "@")
+	last := path.Base(repository)
+	last, _, _ = strings.Cut(last, ":")
+	own := nameFrom(last, "service")
+	if own == d.Stack || strings.HasPrefix(own, d.Stack+"-") && len(own) > len(d.Stack)+1 {
+		own = cmp.Or(strings.TrimPrefix(strings.TrimPrefix(own, d.Stack), "-"), own) // tide-log/tide-log-desk says it twice
+	}
+	if !declare.IsName(own) || declare.IsTaken(own) {
+		own = "service-" + own
+	}
+	name := own
+	for n := 2; d.names[name]; n++ {
+		name = own + "-" + strconv.Itoa(n)
+	}
+	d.names[name] = true
+	return name
+}
+
+// image writes which image it is.
+func (d *stackDraft) image(at string, i Image) {
+	line := "image = " + declare.Quote(i.Reference)
+	switch {
+	case i.Chosen:
+		d.line(line + "  # the newest version that its registry has; none was named")
+	case strings.ContainsAny(path.Base(i.Reference), ":@"):
+		d.line(line)
+	default:
+		d.line(line)
+		d.ask(at+".image", "image = "+declare.Quote(i.Reference+":TAG"),
+			"which tag? without one it is latest, which stands for another image some day")
+	}
+}
+
+// Newest returns the tag of the newest version of a repository, as it is without words around it; "" where there is
+// none that stays what it is.
+func Newest(all []string) string {
+	for _, t := range tags.Sorted(all) {
+		if !tags.Moves(t, all) && strings.Trim(t, "0123456789.") == "" {
+			return t
+		}
+	}
+	return ""
+}
+
+// publish writes ports. What others in the stack use needs none: then it is a question.
+func (d *stackDraft) publish(at string, i Image, beside bool) {
+	var items []string
+	first := 0
+	for _, p := range i.Ports {
+		number, protocol, _ := strings.Cut(p, "/")
+		port, err := strconv.Atoi(number)
+		if err != nil || port < 1 || port > 65535 || protocol != "tcp" && protocol != "udp" && protocol != "" {
+			continue
+		}
+		item := fmt.Sprintf("%d -> %d", d.free(port), port)
+		if protocol == "udp" {
+			item += "/udp"
+		} else if first == 0 {
+			first = port
+		}
+		items = append(items, declare.Quote(item))
+	}
+	if items == nil {
+		d.ask(at+".ports", `ports = ["8080 -> PORT"]`, "on which port does it listen? the image does not say")
+		return
+	}
+	list := "ports = [" + strings.Join(items, ", ") + "]"
+	if beside {
+		d.ask(at+".ports", list, "is it used from outside of this stack? services of one stack reach each other without")
+	} else {
+		d.line(list + "  # port of the host -> port inside, as the image declares it")
+	}
+	if first > 0 {
+		d.line(fmt.Sprintf("ready = { tcp = %d }  # ready once it accepts connections there", first))
+		d.ask(at+".page", fmt.Sprintf(`page = "%d/"`, first), "is it a page for browsers?")
+	}
+}
+
+// free returns a free port of the host: the same as inside where that is one for everybody.
+func (d *stackDraft) free(port int) int {
+	if port < 1024 {
+		port = firstFree
+	}
+	for d.ports[port] || d.Taken(port) {
+		if port++; port > 65535 {
+			return 65535 // the check says that it is taken
+		}
+	}
+	d.ports[port] = true
+	return port
+}
+
+// data writes mounts for the folders that the image declares to hold data. The user of an image that is not root can
+// write in a volume, which gets the rights of the image, but not in a folder of somebody else's.
+func (d *stackDraft) data(at, name string, i Image) {
+	if len(i.Volumes) == 0 {
+		d.ask(at+".mounts", `mounts = ["`+d.source(name, "")+` -> FOLDER, create"]`,
+			"in which folder inside does it keep data? the image does not say; without a mount that is lost with the container")
+		return
+	}
+	var items []string
+	for _, v := range i.Volumes {
+		sub := ""
+		if len(i.Volumes) > 1 {
+			sub = "/" + nameFrom(v, "data")
+		}
+		item := d.source(name, sub) + " -> " + v + ", create"
+		if strings.ContainsAny(v, ",'") || strings.Contains(v, "->") {
+			item = d.source(name, sub) + " -> '" + strings.ReplaceAll(v, "'", "") + "', create"
+		}
+		if !d.Data || !rootish(i.User) {
+			volume := name + strings.ReplaceAll(sub, "/", "-")
+			why := "the engine keeps it"
+			if !rootish(i.User) {
+				why = "its service runs as " + i.User + ", which has no rights in folders of others"
+			}
+			d.volumes = append(d.volumes, draftVolume{volume, why})
+			item = "volume " + volume + strings.TrimSuffix(item[strings.Index(item, " -> "):], ", create")
+		}
+		items = append(items, declare.Quote(item))
+	}
+	d.line("mounts = [" + strings.Join(items, ", ") + "]  # the image declares that data lies there")
+}
+
+// source is the folder of a service's data.
+func (d *stackDraft) source(service, sub string) string {
+	if !d.Data {
+		return "/srv/" + d.Stack + "/" + service + sub
+	}
+	return "${folder.data}/" + d.Stack + "/" + service + sub
+}
+
+// user writes whose rights it has.
+func (d *stackDraft) user(at string, i Image) {
+	if rootish(i.User) && d.Owner {
+		d.ask(at+".run-as", `run-as = "owner"`, "can it run as another user than root? many images can, or take ids in variables")
+	}
+}
+
+// rootish reports whether an image's user is root.
+func rootish(user string) bool {
+	name, _, _ := strings.Cut(user, ":")
+	return name == "" || name == "root" || name == "0"
+}
+
+func sortedNames(env map[string]string) []string {
+	var names []string
+	for n := range env {
+		names = append(names, n)
+	}
+	slices.Sort(names)
+	return names
+}
+
+// longestAbout is how much of an image's own words is taken over, in bytes.
+const longestAbout = 120
+
+func firstLine(text string) string {
+	text, _, _ = strings.Cut(strings.TrimSpace(text), "\n")
+	if len(text) > longestAbout {
+		text = strings.ToValidUTF8(text[:longestAbout], "") + "…"
+	}
+	return text
+}

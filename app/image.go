@@ -130,6 +130,9 @@ func (l *ImageLook) image(k host.Looked) ImageFacts {
 	if k.Err != nil {
 		i.Unknown = k.Err.Error()
 	}
+	if k.Err == nil && i.Source == survey.FromRegistry && len(i.Platforms) == 0 {
+		i.Unknown = "its registry has it, and does not tell what it declares"
+	}
 	for _, n := range k.Layers {
 		i.Size += n
 	}

@@ -55,6 +55,12 @@ func TestImage(t *testing.T) {
 			fromRegistry(t, b, enginetest.Registry(t))
 			return
 		}
+		store, err := b.engine.Image(t.Context(), enginetest.Store)
+		require.NoError(t, err)
+		require.NoError(t, b.engine.RemoveImage(t.Context(), store.ID, enginetest.Store))
+		notHere := b.images(0, enginetest.Store)[0]
+		assert.Equal(t, "registry", notHere.Source)
+		assert.Equal(t, []string{"7410/tcp"}, notHere.Ports)
 		gone := b.images(1, "registry.skerry.example/prob:1")[0]
 		assert.Equal(t, "absent", gone.Source)
 		assert.Contains(t, gone.Near, "registry.skerry.example/probe")

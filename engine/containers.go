@@ -19,6 +19,7 @@ import (
 
 	"github.com/distribution/reference"
 	"github.com/moby/moby/api/types/container"
+	"github.com/moby/moby/api/types/image"
 	"github.com/moby/moby/api/types/mount"
 	"github.com/moby/moby/client"
 	ocispec "github.com/opencontainers/image-spec/specs-go/v1"
@@ -519,6 +520,13 @@ func (e *Engine) Image(ctx context.Context, reference string) (survey.Image, err
 	if err != nil {
 		return survey.Image{}, err
 	}
+	i := e.declared(reference, r.InspectResponse)
+	e.images.Store(i.ID, i.Labels)
+	return i, nil
+}
+
+// declared is what an engine says that an image declares.
+func (e *Engine) declared(reference string, r image.InspectResponse) survey.Image {
 	i := survey.Image{
 		Reference: reference,
 		Source:    survey.FromEngine,
@@ -548,8 +556,7 @@ func (e *Engine) Image(ctx context.Context, reference string) (survey.Image, err
 			i.Env[name] = value
 		}
 	}
-	e.images.Store(i.ID, i.Labels)
-	return i, nil
+	return i
 }
 
 // imageID returns the id of an image with its algorithm, which one engine leaves out.

@@ -92,6 +92,11 @@ func Look(ctx context.Context, e *engine.Engine, logins *registry.Logins, platfo
 			} else if one.Image, one.Err = r.image(ctx, reference, platform); errors.Is(one.Err, engine.ErrNotFound) {
 				one.Err = nil
 			}
+			if one.Source == survey.FromRegistry && len(one.Platforms) == 0 { // it is known that there is one
+				if said, ok := e.FromRegistry(ctx, reference); ok {
+					one.Image = said
+				}
+			}
 			one.Reference = reference
 			return nil
 		})

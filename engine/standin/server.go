@@ -235,6 +235,7 @@ func (s *Server) routes() http.Handler {
 	handle("GET "+engine.StandInMachine, s.machine)
 	handle("GET "+engine.StandInTags, s.tags)
 	handle("GET "+engine.StandInRepositories, s.repositories)
+	handle("GET "+engine.StandInImage, s.registryImage)
 	return unversioned(mux)
 }
 
@@ -319,6 +320,21 @@ func (s *Server) inspectImage(r *http.Request) (int, any, error) {
 	if !ok {
 		return 404, nil, fmt.Errorf("No such image: %s", name)
 	}
+	return 200, s.declared(reference, i), nil
+}
+
+// registryImage answers what an image of the catalogue declares, whether it is on the host or not.
+func (s *Server) registryImage(r *http.Request) (int, any, error) {
+	reference := r.URL.Query().Get("of")
+	i, ok := s.options.Catalogue.Image[reference]
+	if !ok {
+		return 404, nil, fmt.Errorf("No such image: %s", reference)
+	}
+	return 200, s.declared(reference, i), nil
+}
+
+// declared is an image as it is inspected.
+func (s *Server) declared(reference string, i Image) image.InspectResponse {
 	platform := i.Platform
 	if platform == "" {
 		platform = s.options.Platform
@@ -355,7 +371,7 @@ func (s *Server) inspectImage(r *http.Request) (int, any, error) {
 	for _, size := range i.Layers {
 		answer.Size += size
 	}
-	return 200, answer, nil
+	return answer
 }
 
 // image finds an image that is on the host, by reference or id.

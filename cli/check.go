@@ -56,6 +56,11 @@ func (s *session) checkCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
+			if fix && !dryRun {
+				if w, err = s.makeUp(w); err != nil {
+					return err
+				}
+			}
 			survey := surveyFrom(ctx, s.host, offline, saved)
 			if w, err = survey(w); err != nil {
 				return err

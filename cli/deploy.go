@@ -63,6 +63,11 @@ func (s *session) deployCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
+			if !dryRun {
+				if w, err = s.makeUp(w); err != nil {
+					return err
+				}
+			}
 			w, stacks, err := s.admit(ctx, w, named, lookPast)
 			if err != nil {
 				return s.refused(err, asJSON, w, stacks)

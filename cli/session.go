@@ -116,6 +116,15 @@ func (s *session) sameLab(ctx context.Context, w *app.Workspace, of strangers, s
 	return s.askSameLab(ctx, w, found, same)
 }
 
+// makeUp makes up values that are to be, and says which.
+func (s *session) makeUp(w *app.Workspace) (*app.Workspace, error) {
+	w, made, err := w.MakeUp()
+	for _, m := range made {
+		s.say("made up, and written into %s", m)
+	}
+	return w, err
+}
+
 // hide takes secrets out of a text.
 func (s *session) hide(text string) string { return s.hides.hide(text) }
 

@@ -22,7 +22,9 @@ var environmentRules = []Rule{
 		Find: func(in *Input) {
 			resolverFinds(in)
 			for i := range in.result.Findings {
-				in.result.Findings[i].Mend = nearFile(in.Lab, in.result.Findings[i].At)
+				if f := &in.result.Findings[i]; f.Mend == nil {
+					f.Mend = nearFile(in.Lab, f.At)
+				}
 			}
 		},
 	}, {

@@ -85,6 +85,8 @@ func wrongFile(table, line string) map[string]string {
 		other := `key = "A"`
 		if strings.HasPrefix(line, "key") {
 			other = `env-file = "mast.env"`
+		} else if strings.HasPrefix(line, "random") {
+			other = `env-file = "mast.env", key = "A"`
 		}
 		lab, stack = lab+host, "let.a = { "+strings.TrimSpace(line)+", "+other+" }\n"+stack
 	case "stack.toml":

@@ -87,6 +87,14 @@ func (r *reader) readEnvFile(l *Lab, dir string, at source.Span, name string) (s
 	return p, f
 }
 
+// IsVariable reports whether s can name a variable in an environment file.
+func IsVariable(s string) bool { return isVariable(s) }
+
+// MakesUp is the mend of a value that is missing and may be made up.
+func MakesUp() *source.Mend {
+	return &source.Mend{Text: "lantern check --fix, or the next deploy, makes it up and writes it there"}
+}
+
 // isVariable reports whether s can name a variable in an environment file.
 func isVariable(s string) bool {
 	for i, c := range s {

@@ -8,6 +8,7 @@ import (
 	"io/fs"
 	"slices"
 	"sort"
+	"strconv"
 
 	"proudlantern.example/lantern/core/parallel"
 	"proudlantern.example/lantern/core/source"
@@ -56,7 +57,20 @@ type Let struct {
 	Value Text // not set where it comes from an environment file
 
 	EnvFile, Key Text
+	Random       Text // how many characters are made up where the file has no such key; not set: none are
 }
+
+// MadeUp returns how many characters are made up for a value that is missing; 0 for none.
+func (l Let) MadeUp() int {
+	n, _ := strconv.Atoi(l.Random.Value)
+	return n
+}
+
+// How many characters a value that is made up may have: fewer can be guessed, and more no program takes.
+const (
+	fewestRandom = 12
+	mostRandom   = 256
+)
 
 // Host is a [host.NAME].
 type Host struct {
@@ -194,6 +208,8 @@ var letKeys = []key[Let]{
 	text("env-file", "the environment file that holds the value", `env-file = "tide-log.env"`,
 		func(l *Let) *Text { return &l.EnvFile }),
 	text("key", "the variable in that file", `key = "TIDES_DB_PASSWORD"`, func(l *Let) *Text { return &l.Key }),
+	number("random", FormInteger, "so many characters are made up once, and written into the file, where it has no such "+
+		"key: by check --fix and by a deploy", `random = 32`, func(l *Let) *Text { return &l.Random }),
 }
 
 // letKey makes the key of [let], which both files have.
@@ -223,6 +239,11 @@ func (r *reader) let(e entry, into *[]Let) {
 		read(r, e.value.table, letKeys, "a value of [let]", &l)
 		if !l.EnvFile.IsSet() || !l.Key.IsSet() {
 			r.problem("key-missing", e.keySpan, "%s needs both env-file and key", e.key)
+			return
+		}
+		if n := l.MadeUp(); l.Random.IsSet() && (n < fewestRandom || n > mostRandom) {
+			r.problem("value-grammar", l.Random.Span, "random is the number of characters that are made up, from %d to %d",
+				fewestRandom, mostRandom)
 			return
 		}
 	}

@@ -376,7 +376,13 @@ func (r *reader) envFilesOf(l *Lab, s *Stack) {
 func (r *reader) envFilesOfLet(l *Lab, dir string, lets []Let) {
 	for _, let := range lets {
 		if let.EnvFile.IsSet() {
+			before := len(r.problems)
 			r.envFile(l, dir, let.EnvFile)
+			for i := range r.problems[before:] {
+				if p := &r.problems[before+i]; p.Rule == "env-file-missing" && let.Random.IsSet() {
+					p.Mend = MakesUp()
+				}
+			}
 		}
 	}
 }

@@ -387,10 +387,13 @@ func (r *resolver) letValue(l *let) Value {
 		}
 		p := r.problem("reference-unknown", l.decl.Key.Part(0, len(l.decl.Key.Value)), "%s has no entry %s",
 			path, l.decl.Key.Value)
-		p.Mend = declare.Meant(p.At, l.decl.Key.Value, names, "is there")
+		if p.Mend = declare.Meant(p.At, l.decl.Key.Value, names, "is there"); l.decl.Random.IsSet() {
+			p.Mend = declare.MakesUp()
+		}
 		return Value{Unknown: true}
 	}
-	v := valueOf(secret.Of(e.Value.Value, l.secret || declare.IsSecret(e.Name) || declare.IsSecret(l.decl.Name)))
+	v := valueOf(secret.Of(e.Value.Value, l.secret || declare.IsSecret(e.Name) || declare.IsSecret(l.decl.Name) ||
+		l.decl.Random.IsSet()))
 	v.written = e.Value
 	return r.secret(v)
 }

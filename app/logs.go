@@ -4,7 +4,9 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"hash/maphash"
 	"iter"
+	"maps"
 	"slices"
 	"sync"
 	"time"
@@ -43,9 +45,15 @@ type logged struct {
 	host   string
 	c      engine.State
 	last   time.Time // of the last line that was read
-	same   int       // how many lines had that time
 	active bool      // it is being followed
+
+	// same are the lines that had that time, by their hashes, and how often each came. Some engines give times to the
+	// second, and lose a line now and then when a container starts again: to count lines would not be enough.
+	same map[uint64]int
 }
+
+// hashing makes the hashes of lines.
+var hashing = maphash.MakeSeed()
 
 func (c *logged) name() string {
 	return c.c.Labels[plan.LabelStack] + "/" + c.c.Labels[plan.LabelService]
@@ -152,12 +160,11 @@ func (c *logged) line(l engine.LogLine) merge.Line {
 }
 
 // took remembers how far a log was read.
-func (c *logged) took(t time.Time) {
-	if t.Equal(c.last) {
-		c.same++
-	} else {
-		c.last, c.same = t, 1
+func (c *logged) took(l engine.LogLine) {
+	if !l.Time.Equal(c.last) || c.same == nil {
+		c.last, c.same = l.Time, map[uint64]int{}
 	}
+	c.same[maphash.String(hashing, l.Text)]++
 }
 
 // history reads what there is. Each log is read as fast as its lines are taken.
@@ -174,7 +181,7 @@ func (l *logReader) history(ctx context.Context) error {
 		go func() {
 			defer close(lines)
 			err := l.hosts[c.host].Engine.Logs(ctx, c.c.ID, r, func(one engine.LogLine) error {
-				c.took(one.Time)
+				c.took(one)
 				select {
 				case lines <- c.line(one):
 					return nil
@@ -333,14 +340,15 @@ func (l *logReader) read(ctx context.Context, c *logged) {
 		if r.Since.IsZero() {
 			r.Since = l.Range.Since
 		}
-		again := c.same // lines of that time that were read before
-		from := c.last
+		again, from := maps.Clone(c.same), c.last // lines of that time that were read before
 		e.Logs(ctx, c.c.ID, r, func(one engine.LogLine) error {
-			if again > 0 && one.Time.Equal(from) {
-				again--
-				return nil
+			if one.Time.Equal(from) {
+				if hash := maphash.String(hashing, one.Text); again[hash] > 0 {
+					again[hash]--
+					return nil
+				}
 			}
-			c.took(one.Time)
+			c.took(one)
 			select {
 			case l.lines <- c.line(one):
 				return nil

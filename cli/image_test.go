@@ -49,7 +49,7 @@ func TestImage(t *testing.T) {
 		b.write("lab.toml", fmt.Sprintf(labText, b.uid, b.gid, b.data, target.Address))
 		here := b.images(0, enginetest.Page)[0]
 		assert.Equal(t, "engine", here.Source)
-		assert.NotEmpty(t, here.Ports)
+		assert.NotEmpty(t, here.Env)
 		assert.NotEmpty(t, here.Platforms)
 		if target.Real() {
 			fromRegistry(t, b, enginetest.Registry(t))

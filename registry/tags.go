@@ -16,29 +16,18 @@ const mostTags = 20_000
 
 // Tags asks a registry for the tags of a reference's repository, in no certain order, mostTags at most.
 func Tags(ctx context.Context, reference string, logins *Logins) ([]string, error) {
-	ref, err := name.ParseReference(reference)
-	if err != nil {
-		return nil, err
-	}
-	ctx, cancel := context.WithTimeout(ctx, askWithin)
-	defer cancel()
-	puller, err := remote.NewPuller(remote.WithAuthFromKeychain(logins), remote.WithTransport(Transport()))
-	if err != nil {
-		return nil, err
-	}
-	pages, err := puller.Lister(ctx, ref.Context())
-	if err != nil {
-		return nil, err
-	}
 	var all []string
-	for pages.HasNext() && len(all) < mostTags {
-		page, err := pages.Next(ctx)
-		if err != nil {
-			return nil, err
+	err := ask(ctx, reference, logins, func(ctx context.Context, ref name.Reference, puller *remote.Puller) error {
+		pages, err := puller.Lister(ctx, ref.Context())
+		for err == nil && pages.HasNext() && len(all) < mostTags {
+			var page *remote.Tags
+			if page, err = pages.Next(ctx); err == nil {
+				all = append(all, page.Tags...)
+			}
 		}
-		all = append(all, page.Tags...)
-	}
-	return all, nil
+		return err
+	})
+	return all, err
 }
 
 // mostRepositories is how many names of a registry are read.
@@ -47,29 +36,34 @@ const mostRepositories = 10_000
 // Repositories asks the registry of a reference for the names that it has, mostRepositories at most. Many registries
 // do not tell.
 func Repositories(ctx context.Context, reference string, logins *Logins) ([]string, error) {
+	var all []string
+	err := ask(ctx, reference, logins, func(ctx context.Context, ref name.Reference, puller *remote.Puller) error {
+		pages, err := puller.Catalogger(ctx, ref.Context().Registry)
+		for err == nil && pages.HasNext() && len(all) < mostRepositories {
+			var page *remote.Catalogs
+			if page, err = pages.Next(ctx); err == nil {
+				all = append(all, page.Repos...)
+			}
+		}
+		return err
+	})
+	return all, err
+}
+
+// ask asks the registry of a reference something, and does not wait for it for ever.
+func ask(ctx context.Context, reference string, logins *Logins,
+	question func(context.Context, name.Reference, *remote.Puller) error) error {
 	ref, err := name.ParseReference(reference)
 	if err != nil {
-		return nil, err
+		return err
 	}
 	ctx, cancel := context.WithTimeout(ctx, askWithin)
 	defer cancel()
 	puller, err := remote.NewPuller(remote.WithAuthFromKeychain(logins), remote.WithTransport(Transport()))
 	if err != nil {
-		return nil, err
+		return err
 	}
-	pages, err := puller.Catalogger(ctx, ref.Context().Registry)
-	if err != nil {
-		return nil, err
-	}
-	var all []string
-	for pages.HasNext() && len(all) < mostRepositories {
-		page, err := pages.Next(ctx)
-		if err != nil {
-			return nil, err
-		}
-		all = append(all, page.Repos...)
-	}
-	return all, nil
+	return question(ctx, ref, puller)
 }
 
 // Why says what keeps a registry from answering, as the rest of a sentence about it.

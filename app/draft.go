@@ -70,6 +70,10 @@ func (w *Workspace) Draft(ctx context.Context, stack, onHost string, references 
 		return nil, &Error{Kind: Interrupted, Message: "interrupted; nothing was written"}
 	}
 	d := &Drafted{Stack: stack, dir: w.Dir, Notes: []DraftNote{}}
+	if look.NoEngine != nil {
+		d.Unknown = append(d.Unknown, "no engine answers, so only registries were asked, and which ports are free is not known: "+
+			look.NoEngine.Error())
+	}
 	var images []draft.Image
 	for _, i := range facts {
 		if i.Source == survey.Absent {

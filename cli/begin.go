@@ -157,6 +157,6 @@ func (s *session) beginLab(b *app.Beginning, asJSON, dryRun bool) error {
 	if b.Strangers > 0 {
 		s.say("%s run there already; they are left alone", declare.Counted(b.Strangers, "container"))
 	}
-	s.say("next: lantern image NAME shows what an image needs; a stack is a folder with a stack.toml")
+	s.say("next: lantern image NAME shows an image; lantern draft NAME --stack STACK writes a stack of it")
 	return nil
 }

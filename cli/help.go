@@ -46,7 +46,7 @@ func (s *session) help(w io.Writer, c *cli.Command) {
 	for _, g := range groups {
 		fmt.Fprintf(w, "\n%s\n", g.title)
 		for _, name := range g.commands {
-			line(8, name, c.Command(name).Usage)
+			line(10, name, c.Command(name).Usage)
 		}
 	}
 	fmt.Fprint(w, "\noptions of every command\n")

@@ -25,6 +25,7 @@ func TestHostileEngine(t *testing.T) {
 	if testing.Short() {
 		t.Skip("it measures memory and time")
 	}
+	t.Parallel() // it waits most of the time
 	codes := map[string]int{
 		"survey": 3, "check": 1, "compare": 3, "deploy --yes": 3, "prove": 3, "status": 3,
 		"retire tide-log --yes": 3, "sweep --yes": 3, "revert tide-log 1 --yes": 3,
@@ -76,6 +77,7 @@ func TestHostileLog(t *testing.T) {
 	if testing.Short() {
 		t.Skip("it measures memory and time")
 	}
+	t.Parallel() // it waits most of the time
 	for _, way := range enginetest.HostileWays {
 		t.Run(way, func(t *testing.T) {
 			t.Parallel()

@@ -66,14 +66,16 @@ func TestDraft(t *testing.T) {
 		_, stderr := b.run(0, "draft", page, "--stack", "tide-log")
 		assert.Contains(t, stderr, fmt.Sprintf("written: tide-log/stack.toml; %d questions in it", len(drafted.Notes)))
 		text := b.read("tide-log/stack.toml")
-		assert.Equal(t, drafted.Files[0].Text, text)
+		// Other tests on this machine open and close ports between the two looks; who has which is shown in core/draft.
+		port := regexp.MustCompile(`"(\d+) -> 8080"`)
+		require.Len(t, port.FindAllString(text, -1), 1)
+		assert.Equal(t, port.ReplaceAllString(drafted.Files[0].Text, "PORT"), port.ReplaceAllString(text, "PORT"))
 		for _, n := range drafted.Notes {
 			assert.Contains(t, strings.Split(text, "\n")[n.At.Line-1], n.Text)
 		}
+		// They rely on those ports being closed, too, that a draft takes: the test goes on with one of its own.
+		b.write("tide-log/stack.toml", port.ReplaceAllString(text, fmt.Sprintf(`"%d -> 8080"`, freePort(t))))
 		b.run(0, "check", "--strict")
-		// Other tests on this machine rely on those ports being closed that a draft takes.
-		b.write("tide-log/stack.toml", regexp.MustCompile(`"\d+ -> 8080"`).ReplaceAllString(text,
-			fmt.Sprintf(`"%d -> 8080"`, freePort(t))))
 		b.run(0, "deploy", "--yes")
 		answers := 0
 		for _, c := range b.containers() {

@@ -88,7 +88,8 @@ func (w *Workspace) Draft(ctx context.Context, stack, onHost string, references 
 		}
 		one := draft.Image{
 			Reference: i.Reference, About: i.About(), Ports: i.Ports, Volumes: i.Volumes, User: i.User, Env: i.Env,
-			Chosen: slices.Contains(chosen, i.Reference),
+			Chosen:  slices.Contains(chosen, i.Reference),
+			Unknown: len(i.Platforms) == 0, // which each image declares
 		}
 		images = append(images, one)
 	}

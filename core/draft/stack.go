@@ -21,6 +21,7 @@ type Image struct {
 	User      string // "" for root
 	Env       map[string]string
 	Chosen    bool // nobody has named the tag
+	Unknown   bool // what it declares could not be found out
 }
 
 // Place is where a stack is drafted for.
@@ -172,7 +173,7 @@ func (d *stackDraft) publish(at string, i Image, beside bool) {
 		items = append(items, declare.Quote(item))
 	}
 	if items == nil {
-		d.ask(at+".ports", `ports = ["8080 -> PORT"]`, "on which port does it listen? the image does not say")
+		d.ask(at+".ports", `ports = ["8080 -> PORT"]`, "on which port does it listen? "+i.silent())
 		return
 	}
 	list := "ports = [" + strings.Join(items, ", ") + "]"
@@ -206,7 +207,7 @@ func (d *stackDraft) free(port int) int {
 func (d *stackDraft) data(at, name string, i Image) {
 	if len(i.Volumes) == 0 {
 		d.ask(at+".mounts", `mounts = ["`+d.source(name, "")+` -> FOLDER, create"]`,
-			"in which folder inside does it keep data? the image does not say; without a mount that is lost with the container")
+			"in which folder inside does it keep data? "+i.silent()+"; without a mount that is lost with the container")
 		return
 	}
 	var items []string
@@ -246,6 +247,14 @@ func (d *stackDraft) user(at string, i Image) {
 	if rootish(i.User) && d.Owner {
 		d.ask(at+".run-as", `run-as = "owner"`, "can it run as another user than root? many images can, or take ids in variables")
 	}
+}
+
+// silent says why something is not known.
+func (i Image) silent() string {
+	if i.Unknown {
+		return "what the image declares could not be found out"
+	}
+	return "the image does not say"
 }
 
 // rootish reports whether an image's user is root.

@@ -47,7 +47,7 @@ func TestStack(t *testing.T) {
 
 	place.Host, place.Data = "mast", false
 	text, notes = Stack(place, []Image{desk, {Reference: "store@sha256:" + strings.Repeat("a", 64), User: "store",
-		Volumes: []string{"/a b", "/c,d"}}, {Reference: "deploying"}, {Reference: "deploying:1\x1b[2J", Chosen: true}})
+		Volumes: []string{"/a b", "/c,d"}}, {Reference: "deploying", Unknown: true}, {Reference: "deploying:1\x1b[2J", Chosen: true}})
 	s = read(t, "tide-log", text)
 	assert.Equal(t, "mast", s.Host.Value)
 	var names, volumes []string
@@ -62,6 +62,8 @@ func TestStack(t *testing.T) {
 	assert.NotContains(t, text, "\nports", "others in the stack need no published port")
 	assert.NotContains(t, text, "\x1b")
 	assert.Contains(t, text, "which has no rights in folders of others")
+	assert.Contains(t, text, "on which port does it listen? what the image declares could not be found out\n")
+	assert.Contains(t, text, "on which port does it listen? the image does not say\n")
 	assert.Greater(t, len(notes), 12)
 }
 

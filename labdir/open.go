@@ -92,7 +92,27 @@ func Open(dir string, overlay map[string]string) (*declare.Lab, error) {
 		return Read(root, path)
 	})
 	decl.Strays = strays
+	if !slices.Contains(stacks, declare.CardFolder) { // then its other files are the stack's
+		decl.ReadCards(cardsIn(root, overlay))
+	}
 	return decl, nil
+}
+
+// cardsIn returns the names of the files that are cards of images.
+func cardsIn(root *os.Root, overlay map[string]string) []string {
+	entries, _ := fs.ReadDir(root.FS(), declare.CardFolder) // most labs have none
+	var names []string
+	for _, e := range entries {
+		if !e.IsDir() && strings.HasSuffix(e.Name(), ".toml") && e.Name()[0] != '.' && len(names) < declare.MostEntries {
+			names = append(names, e.Name())
+		}
+	}
+	for path := range overlay {
+		if dir, name, _ := strings.Cut(path, "/"); dir == declare.CardFolder && !slices.Contains(names, name) {
+			names = append(names, name)
+		}
+	}
+	return names
 }
 
 // straysIn returns the files of a folder whose names are nearly stack.toml.
@@ -148,6 +168,10 @@ func Stamp(dir string, paths []string) string {
 		if e.IsDir() {
 			paths = append(paths, e.Name()+"/"+declare.StackFile)
 		}
+	}
+	cards, _ := os.ReadDir(filepath.Join(dir, declare.CardFolder))
+	for _, e := range cards {
+		paths = append(paths, declare.CardFolder+"/"+e.Name())
 	}
 	var b strings.Builder
 	for _, p := range paths {

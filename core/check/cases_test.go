@@ -121,6 +121,13 @@ func resolveWith(stacks []string, texts map[string]string, surveys map[string]*s
 		}
 	}
 	slices.Sort(decl.Strays)
+	var cards []string
+	for name := range texts {
+		if card, ok := strings.CutPrefix(name, declare.CardFolder+"/"); ok {
+			cards = append(cards, card)
+		}
+	}
+	decl.ReadCards(cards)
 	return lab.Resolve(decl, lab.Input{
 		Folder:  "/home/keeper/skerry-light",
 		Shell:   func(string) (string, bool) { return "", false },

@@ -92,7 +92,10 @@ var targetRules = []Rule{
 				near := slices.ContainsFunc(s.Mounts, func(m lab.Mount) bool {
 					return misspelt(m.Target, kept) && !slices.Contains(image.Volumes, m.Target)
 				})
-				if !covered && !near {
+				said := s.Card != nil && slices.ContainsFunc(s.Card.Data, func(d declare.CardData) bool {
+					return d.Path == kept && d.Keep != nil && !*d.Keep
+				})
+				if !covered && !near && !said {
 					in.report(s, source.Problem{
 						At: s.At,
 						Message: fmt.Sprintf(
@@ -416,7 +419,11 @@ func keep(s *lab.Service, kept string) *source.Mend {
 		name += "-" + last
 	}
 	// What runs may have something there that a line which is missing now has put there.
-	for _, c := range s.Stack.Host.Survey.Containers {
+	var running []survey.Container
+	if facts := s.Stack.Host.Survey; facts != nil {
+		running = facts.Containers
+	}
+	for _, c := range running {
 		for _, m := range c.Mounts {
 			if from, target, ok := strings.Cut(m, " -> "); ok && c.Name == s.ContainerName() && c.Lab != "" &&
 				strings.Split(target, ",")[0] == kept {

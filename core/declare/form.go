@@ -11,11 +11,12 @@ const (
 	FormInteger        Form = "whole number"
 	FormNumber         Form = "number"
 	FormBoolean        Form = "true or false"
-	FormTable          Form = "table"          // with keys of its own
-	FormTables         Form = "named tables"   // [service.NAME]: each with keys of its own
-	FormNamed          Form = "named texts"    // NAME = "text", names of our kind
-	FormValues         Form = "named values"   // NAME = text, number or boolean
-	FormPairs          Form = "texts by names" // names of any kind
+	FormTable          Form = "table"           // with keys of its own
+	FormTables         Form = "named tables"    // [service.NAME]: each with keys of its own
+	FormTablesOf       Form = "tables by names" // [port.80]: names of any kind, each with keys of its own
+	FormNamed          Form = "named texts"     // NAME = "text", names of our kind
+	FormValues         Form = "named values"    // NAME = text, number or boolean
+	FormPairs          Form = "texts by names"  // names of any kind
 )
 
 // KeyDoc is what is known of a key of the format.

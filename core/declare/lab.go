@@ -31,6 +31,7 @@ type Lab struct {
 	Default                      Default
 	Check, Accept                []Named
 	Stacks                       []*Stack
+	Cards                        []*Card // those that can be used
 
 	// Strays are files that are probably meant to be a stack.toml, by their paths, and are called otherwise.
 	Strays []string

@@ -49,7 +49,7 @@ var keyPatterns = map[string]string{
 const namePattern = `^` + patternName + `$`
 
 // requiredKeys are those without which a table has no meaning.
-var requiredKeys = map[string][]string{"lab.toml": {"lab"}, "[service.NAME]": {"image"}}
+var requiredKeys = map[string][]string{"lab.toml": {"lab"}, "[service.NAME]": {"image"}, "cards/NAME.toml": {"card"}}
 
 // Schema returns the JSON Schema (2020-12) of a file from its keys, for editors.
 func Schema(title string, keys []KeyDoc) map[string]any {
@@ -113,6 +113,8 @@ func (k KeyDoc) schema() map[string]any {
 		return object(k.Keys)
 	case FormTables:
 		return byName(object(k.Keys))
+	case FormTablesOf:
+		return map[string]any{"type": "object", "additionalProperties": object(k.Keys)}
 	case FormNamed:
 		return byName(text())
 	case FormValues:

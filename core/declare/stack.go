@@ -207,26 +207,7 @@ var serviceKeys = []key[Service]{
 			}
 			return inline("ready", linesOf(readyKeys, s.Ready))
 		},
-		read: func(r *reader, e entry, s *Service) {
-			s.Ready = &Ready{At: e.keySpan}
-			before := len(r.problems)
-			readTable(r, e, readyKeys, "ready", s.Ready)
-			kinds := 0
-			for _, t := range []Text{s.Ready.HTTP, s.Ready.TCP, s.Ready.Log} {
-				if t.IsSet() {
-					kinds++
-				}
-			}
-			if len(s.Ready.Command) > 0 {
-				kinds++
-			}
-			if s.Ready.Image != nil && *s.Ready.Image {
-				kinds++
-			}
-			if len(r.problems) == before && (kinds > 1 || kinds == 0 && !s.Ready.Within.IsSet()) {
-				r.problem("key-missing", e.keySpan, "ready needs one of http, tcp, log, command and image")
-			}
-		},
+		read: func(r *reader, e entry, s *Service) { s.Ready = r.ready(e) },
 	},
 	texts("networks", "the lab's networks that it is on, beside the stack's own; the stack's when left out",
 		`networks = ["causeway"]`, func(s *Service) *[]Text { return &s.Networks }),
@@ -296,6 +277,29 @@ var readyKeys = []key[Ready]{
 		func(y *Ready) *[]Text { return &y.Command }),
 	boolean("image", "the check that the image declares itself", `image = true`,
 		func(y *Ready) **bool { return &y.Image }),
+}
+
+// ready reads how a service, or an image, shows that it does its work.
+func (r *reader) ready(e entry) *Ready {
+	y := &Ready{At: e.keySpan}
+	before := len(r.problems)
+	readTable(r, e, readyKeys, "ready", y)
+	kinds := 0
+	for _, t := range []Text{y.HTTP, y.TCP, y.Log} {
+		if t.IsSet() {
+			kinds++
+		}
+	}
+	if len(y.Command) > 0 {
+		kinds++
+	}
+	if IsTrue(y.Image) {
+		kinds++
+	}
+	if len(r.problems) == before && (kinds > 1 || kinds == 0 && !y.Within.IsSet()) {
+		r.problem("key-missing", e.keySpan, "ready needs one of http, tcp, log, command and image")
+	}
+	return y
 }
 
 func readEnv(r *reader, e entry, s *Service) {

@@ -146,7 +146,8 @@ type Service struct {
 	About string
 
 	Image       Value
-	Fetch       string // if-absent, each-deploy or never
+	Card        *declare.Card // of its image; nil: the lab has none
+	Fetch       string        // if-absent, each-deploy or never
 	Hostname    string
 	Networks    []*Network // shared ones that it is on
 	NetworkMode string     // host or none instead of networks; else ""

@@ -334,6 +334,7 @@ func (r *resolver) service(s *Service) {
 	s.Zone = r.zoneOf(in)
 	if s.Image = r.expand(d.Image, in); d.Image.IsSet() && !s.Image.Unknown {
 		r.image(s)
+		s.Card = declare.CardOf(r.decl.Cards, s.Image.Text)
 	}
 	r.settings(s, settingsOf(d), in)
 	r.ports(s)

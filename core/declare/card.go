@@ -112,7 +112,7 @@ var cardKeys = []key[Card]{
 	tablesOf("data", "a path inside where it reads or keeps something", `[data."/desk"]`,
 		func(r *reader, e entry, c *Card) {
 			d := CardData{Path: path.Clean(e.key), At: e.keySpan}
-			if !strings.HasPrefix(e.key, "/") || d.Path == "/" || !seen(e.key) {
+			if !strings.HasPrefix(e.key, "/") || d.Path == "/" || !seen(e.key) || strings.Contains(e.key, "${") {
 				r.problem("value-grammar", e.keySpan, "%q is no path inside: it begins with /", e.key)
 				return
 			}
@@ -259,6 +259,7 @@ func (c *Card) judge(r *reader) {
 		r.problem("value-grammar", c.Guide.Part(0, len(c.Guide.Value)), "guide is an address that begins with https://")
 	}
 	for _, p := range c.Ports {
+		r.noReferences(p.Page)
 		if p.Page.IsSet() {
 			if _, err := ParseEndpoint(strconv.Itoa(p.Port) + p.Page.Value); err != nil || !strings.HasPrefix(p.Page.Value, "/") {
 				r.problem("value-grammar", p.Page.Part(0, len(p.Page.Value)), "page is the path of a page, such as /")
@@ -287,6 +288,7 @@ func (v CardVariable) judge(r *reader) {
 	if slices.Contains(ofOther, v.Is.Value) && v.Other() == "" {
 		r.problem("key-missing", v.Is.Span, `%s needs the image that it leads to: of = "store"`, v.Name)
 	}
+	r.noReferences(append(v.Values[:len(v.Values):len(v.Values)], v.Form, v.Default)...)
 	if len(v.Values) > 0 && v.Default.IsSet() && !v.Takes(v.Default.Value) {
 		r.problem("value-grammar", v.Default.Part(0, len(v.Default.Value)), "default is none of values")
 	}
@@ -326,7 +328,12 @@ func (y *Ready) judge(r *reader) {
 	part(y.TCP, func(s string) error { _, err := ParsePortNumber(s); return err })
 	part(y.Log, func(s string) error { _, err := regexp.Compile(s); return err })
 	part(y.Within, func(s string) error { _, err := ParseDuration(s); return err })
-	for _, t := range slices.Concat(y.Command, []Text{y.HTTP, y.Log}) {
+	r.noReferences(slices.Concat(y.Command, []Text{y.HTTP, y.Log})...)
+}
+
+// noReferences reports references: what a card says is the same in every lab.
+func (r *reader) noReferences(texts ...Text) {
+	for _, t := range texts {
 		if strings.Contains(t.Value, "${") {
 			r.problem("value-grammar", t.Span, "a card has no references")
 		}

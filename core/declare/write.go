@@ -93,7 +93,7 @@ func ofTexts(name string, list []Text) []string {
 func ofNamed(prefix string, list []Named) []string {
 	var lines []string
 	for _, n := range list {
-		lines = append(lines, prefix+keyName(n.Name)+" = "+quote(n.Text.Value))
+		lines = append(lines, prefix+KeyName(n.Name)+" = "+quote(n.Text.Value))
 	}
 	return lines
 }
@@ -114,8 +114,8 @@ func dotted(name string, lines []string) []string {
 	return lines
 }
 
-// keyName returns a name as it is written before an equals sign (TOML 1.0, Keys).
-func keyName(name string) string {
+// KeyName returns a name as it is written before an equals sign (TOML 1.0, Keys).
+func KeyName(name string) string {
 	if isBare(name) {
 		return name
 	}
@@ -139,7 +139,7 @@ func ofLets(list []Let) []string {
 func ofVariables(list []Variable) []string {
 	var lines []string
 	for _, v := range list {
-		lines = append(lines, "env."+keyName(v.Name)+" = "+quote(v.Value.Value))
+		lines = append(lines, "env."+KeyName(v.Name)+" = "+quote(v.Value.Value))
 	}
 	return lines
 }

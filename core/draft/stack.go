@@ -22,6 +22,7 @@ type Image struct {
 	Env       map[string]string
 	Chosen    bool // nobody has named the tag
 	Unknown   bool // what it declares could not be found out
+	Card      *declare.Card
 }
 
 // Place is where a stack is drafted for.
@@ -43,33 +44,52 @@ type Note struct {
 // firstFree is from where on host ports are looked for, where a port of the same number is not free.
 const firstFree = 8080
 
-// Stack drafts a stack.toml: a service of each image. What images do not say is a commented line with the question.
+// Stack drafts a stack.toml: a service of each image, wired as their cards say. What neither images nor cards say is a
+// commented line with the question.
 func Stack(p Place, images []Image) (file string, notes []Note) {
 	d := &stackDraft{Place: p, names: map[string]bool{}, ports: map[int]bool{}}
-	d.line("# Drafted from what the images say of themselves. Lines behind # are questions that they leave open.")
+	from := "from what the images say of themselves"
+	for _, i := range images {
+		name := d.name(i.Reference)
+		d.services = append(d.services, &service{Image: i, name: name, at: "service." + name})
+		if i.Card != nil {
+			from = "from cards of the images, and what the images say of themselves"
+		}
+	}
+	d.wire()
+	d.line("# Drafted " + from + ". Lines behind # are left open, or for you to choose.")
 	if p.Host != "" {
 		d.line("host = " + declare.Quote(p.Host))
 	}
-	for _, i := range images {
-		d.service(i, len(images) > 1)
+	d.writeLet()
+	for _, s := range d.services {
+		d.service(s)
 	}
-	if len(d.volumes) > 0 {
+	for _, v := range d.volumes {
 		// Tables of volumes stand behind the services that they are for.
-		for _, v := range d.volumes {
-			d.line("")
-			d.line("[volume." + v.name + "]  # " + v.why)
-		}
+		d.line("")
+		d.line("[volume." + v.name + "]  # " + v.why)
 	}
 	return strings.Join(d.lines, "\n") + "\n", d.notes
 }
 
 type stackDraft struct {
 	Place
-	lines   []string
-	notes   []Note
-	names   map[string]bool // of services
-	ports   map[int]bool    // of the host, that this draft publishes
-	volumes []draftVolume
+	lines    []string
+	notes    []Note
+	names    map[string]bool // of services
+	ports    map[int]bool    // of the host, that this draft publishes
+	services []*service
+	let      []madeUp
+	volumes  []draftVolume
+}
+
+// service is a service of the draft.
+type service struct {
+	Image
+	name, at string // at: the path of its table
+	wired    bool   // others of the draft reach it
+	peer     *peer  // what others have to know of it; nil: nobody has asked
 }
 
 type draftVolume struct{ name, why string }
@@ -78,33 +98,41 @@ func (d *stackDraft) line(text string) { d.lines = append(d.lines, oneLine(text)
 
 // ask writes a question: a line that is commented out, and a note of it.
 func (d *stackDraft) ask(element, line, question string) {
-	if line != "" {
-		line += "  # "
-	}
-	d.line("# " + line + question)
+	d.aside(line, question)
 	d.notes = append(d.notes, Note{len(d.lines), element, question})
 }
 
+// aside writes a line that is commented out, with what it is for.
+func (d *stackDraft) aside(line, why string) {
+	if line != "" && why != "" {
+		line += "  # "
+	}
+	d.line("# " + line + why)
+}
+
 // service drafts one service. Beside others its ports may be for them only.
-func (d *stackDraft) service(i Image, beside bool) {
-	name := d.name(i.Reference)
-	at := "service." + name
+func (d *stackDraft) service(s *service) {
+	beside := len(d.services) > 1
 	d.line("")
-	d.line("[" + at + "]")
-	if i.About != "" {
-		d.line("about = " + declare.Quote(firstLine(i.About)))
+	d.line("[" + s.at + "]")
+	if about := s.about(); about != "" {
+		d.line("about = " + declare.Quote(firstLine(about)))
 	}
-	d.image(at, i)
-	d.publish(at, i, beside)
-	d.data(at, name, i)
-	d.user(at, i)
+	d.image(s.at, s.Image)
+	if s.Card != nil {
+		d.ofCard(s)
+		return
+	}
+	d.publish(s.at, s.Image, beside)
+	d.data(s.at, s.name, s.Image)
+	d.user(s.at, s.Image)
 	own := ""
-	if len(i.Env) > 0 {
-		own = "; the image itself sets " + strings.Join(sortedNames(i.Env), ", ")
+	if len(s.Env) > 0 {
+		own = "; the image itself sets " + strings.Join(sortedNames(s.Env), ", ")
 	}
-	d.ask(at+".env", `env.NAME = ""`, "which variables does it need? its page says so"+own)
+	d.ask(s.at+".env", `env.NAME = ""`, "which variables does it need? its page says so"+own)
 	if beside {
-		d.ask(at+".after", `after = ["SERVICE"]`, "does it need another one of these first?")
+		d.ask(s.at+".after", `after = ["SERVICE"]`, "does it need another one of these first?")
 	}
 }
 
@@ -212,26 +240,30 @@ func (d *stackDraft) data(at, name string, i Image) {
 	}
 	var items []string
 	for _, v := range i.Volumes {
-		sub := ""
-		if len(i.Volumes) > 1 {
-			sub = "/" + nameFrom(v, "data")
-		}
-		item := d.source(name, sub) + " -> " + v + ", create"
-		if strings.ContainsAny(v, ",'") || strings.Contains(v, "->") {
-			item = d.source(name, sub) + " -> '" + strings.ReplaceAll(v, "'", "") + "', create"
-		}
-		if !d.Data || !rootish(i.User) {
-			volume := name + strings.ReplaceAll(sub, "/", "-")
-			why := "the engine keeps it"
-			if !rootish(i.User) {
-				why = "its service runs as " + i.User + ", which has no rights in folders of others"
-			}
-			d.volumes = append(d.volumes, draftVolume{volume, why})
-			item = "volume " + volume + strings.TrimSuffix(item[strings.Index(item, " -> "):], ", create")
-		}
-		items = append(items, declare.Quote(item))
+		items = append(items, d.mount(name, v, len(i.Volumes) > 1, !d.Data || !rootish(i.User), i.User))
 	}
 	d.line("mounts = [" + strings.Join(items, ", ") + "]  # the image declares that data lies there")
+}
+
+// mount returns the item of a mount of a folder inside: from a folder of the service's, or from a volume.
+func (d *stackDraft) mount(name, folder string, several, volume bool, user string) string {
+	sub := ""
+	if several {
+		sub = "/" + nameFrom(folder, "data")
+	}
+	target := folder
+	if strings.ContainsAny(folder, ",'") || strings.Contains(folder, "->") {
+		target = "'" + strings.ReplaceAll(folder, "'", "") + "'"
+	}
+	if !volume {
+		return declare.Quote(d.source(name, sub) + " -> " + target + ", create")
+	}
+	v := draftVolume{name + strings.ReplaceAll(sub, "/", "-"), "the engine keeps it"}
+	if !rootish(user) {
+		v.why = "its service runs as " + user + ", which has no rights in folders of others"
+	}
+	d.volumes = append(d.volumes, v)
+	return declare.Quote("volume " + v.name + " -> " + target)
 }
 
 // source is the folder of a service's data.

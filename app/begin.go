@@ -35,7 +35,7 @@ type Beginning struct {
 type NewFile struct {
 	Path string      `json:"path"` // relative to the lab
 	Mode fs.FileMode `json:"mode"`
-	Text string      `json:"text"`
+	Text string      `json:"text,omitempty"` // left out where secrets are in it
 }
 
 // Begin looks at this machine, and at the engine at an address (the usual one where it is empty), for a new lab in a

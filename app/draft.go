@@ -20,9 +20,8 @@ type Drafted struct {
 	Stack   string
 	Files   []NewFile
 	Notes   []DraftNote
+	EnvFile string   // of the secrets that are made up when it is written; "" where it has none
 	Unknown []string // what could not be found out about images
-
-	dir string
 }
 
 // DraftNote is what a person has to look at.
@@ -69,12 +68,13 @@ func (w *Workspace) Draft(ctx context.Context, stack, onHost string, references 
 	if err != nil {
 		return nil, &Error{Kind: Interrupted, Message: "interrupted; nothing was written"}
 	}
-	d := &Drafted{Stack: stack, dir: w.Dir, Notes: []DraftNote{}}
+	d := &Drafted{Stack: stack, Notes: []DraftNote{}}
 	if look.NoEngine != nil {
 		d.Unknown = append(d.Unknown, "no engine answers, so only registries were asked, and which ports are free is not known: "+
 			look.NoEngine.Error())
 	}
 	var images []draft.Image
+	var cards []NewFile
 	for _, i := range facts {
 		if i.Source == survey.Absent {
 			do := "lantern image " + i.Reference + " shows more"
@@ -86,17 +86,24 @@ func (w *Workspace) Draft(ctx context.Context, stack, onHost string, references 
 		if i.Unknown != "" {
 			d.Unknown = append(d.Unknown, i.Reference+": "+i.Unknown)
 		}
-		one := draft.Image{
-			Reference: i.Reference, About: i.About(), Ports: i.Ports, Volumes: i.Volumes, User: i.User, Env: i.Env,
-			Chosen:  slices.Contains(chosen, i.Reference),
-			Unknown: len(i.Platforms) == 0, // which each image declares
-		}
+		one := i.forDraft()
+		one.Chosen = slices.Contains(chosen, i.Reference)
 		images = append(images, one)
+		if i.Card != nil && i.Card.From == FromRegistry {
+			// From now on it is the lab's own: the check knows it without a registry, and it changes for nobody.
+			card := NewFile{w.freeCardFile(i.Reference), 0o644, fromRegistry(i)}
+			if !slices.ContainsFunc(cards, func(f NewFile) bool { return f.Path == card.Path }) {
+				cards = append(cards, card)
+			}
+		}
 	}
 	file := stack + "/" + declare.StackFile
-	text, notes := draft.Stack(w.draftPlace(stack, onHost), images)
-	d.Files = []NewFile{{file, 0o644, text}}
-	for _, n := range notes {
+	drafted := draft.Stack(w.draftPlace(stack, onHost), images)
+	d.Files = append([]NewFile{{file, 0o644, drafted.Text}}, cards...)
+	if drafted.EnvFile != "" {
+		d.EnvFile = stack + "/" + drafted.EnvFile
+	}
+	for _, n := range drafted.Notes {
 		d.Notes = append(d.Notes, DraftNote{NoteAt{file, n.Line}, n.Element, n.Text})
 	}
 	return d, nil
@@ -119,12 +126,29 @@ func (w *Workspace) draftPlace(stack, onHost string) draft.Place {
 	return p
 }
 
-// Write writes the files.
-func (d *Drafted) Write() error {
+// forDraft returns what a draft has to know of an image.
+func (i ImageFacts) forDraft() draft.Image {
+	one := draft.Image{
+		Reference: i.Reference, About: i.About(), Ports: i.Ports, Volumes: i.Volumes, User: i.User, Env: i.Env,
+		Unknown: len(i.Platforms) == 0, // which each image declares
+	}
+	if i.Card != nil {
+		one.Card = i.Card.card
+	}
+	return one
+}
+
+// WriteDraft writes the files of a draft, and makes up its secrets. It returns which were made up, as FILE: KEY.
+func (w *Workspace) WriteDraft(d *Drafted) (made []string, err error) {
 	for _, f := range d.Files {
-		if err := labdir.WriteIn(d.dir, f.Path, "", f.Text, f.Mode); err != nil {
-			return usage("%s cannot be written: %s", f.Path, labdir.InWords(err))
+		if err := labdir.WriteIn(w.Dir, f.Path, "", f.Text, f.Mode); err != nil {
+			return nil, usage("%s cannot be written: %s", f.Path, labdir.InWords(err))
 		}
 	}
-	return nil
+	now, err := w.Overlay(nil)
+	if err != nil {
+		return nil, err
+	}
+	_, made, err = now.MakeUp(d.Stack)
+	return made, err
 }

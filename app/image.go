@@ -1,6 +1,7 @@
 package app
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"slices"
@@ -35,7 +36,8 @@ type ImageFacts struct {
 	Command    []string          `json:"command,omitempty"`
 	Labels     map[string]string `json:"labels,omitempty"`
 	Links      ImageLinks        `json:"links,omitzero"`
-	Tags       []ImageTag        `json:"tags,omitempty"`    // newest versions first
+	Tags       []ImageTag        `json:"tags,omitempty"` // newest versions first
+	Card       *ImageCard        `json:"card,omitempty"`
 	Near       []string          `json:"near,omitempty"`    // of one that is absent: what its registry has instead
 	Unknown    string            `json:"unknown,omitempty"` // why it, or its tags, could not be asked for
 
@@ -63,6 +65,7 @@ type ImageLook struct {
 
 	engine *engine.Engine
 	logins *registry.Logins
+	cards  []*declare.Card // of the lab
 }
 
 // LookAtImages connects to the engine of a host of the lab, or without a lab (nil) to the one of this machine. Where
@@ -76,7 +79,7 @@ func LookAtImages(ctx context.Context, w *Workspace, onHost string, noHelpers bo
 		if len(hosts) == 0 {
 			return nil, usage("the lab has no host")
 		}
-		l.Host, l.logins = hosts[0].Name, w.logins
+		l.Host, l.logins, l.cards = hosts[0].Name, w.logins, w.decl.Cards
 		l.engine, l.NoEngine = engine.DialHost(ctx, hosts[0])
 	}
 	if l.NoEngine != nil {
@@ -113,6 +116,7 @@ func (l *ImageLook) Images(ctx context.Context, references []string) ([]ImageFac
 		found[i] = l.image(looked[i])
 		work.Go(func() error {
 			l.ask(ctx, &found[i])
+			l.card(ctx, &found[i])
 			return nil
 		})
 	}
@@ -149,6 +153,9 @@ func (l *ImageLook) image(k host.Looked) ImageFacts {
 
 // About returns what the image says that it is.
 func (i ImageFacts) About() string { return i.Labels["org.opencontainers.image.description"] }
+
+// Guide returns where more about the image is found, as it says itself.
+func (i ImageFacts) Guide() string { return cmp.Or(i.Links.Documentation, i.Links.URL, i.Links.Source) }
 
 // ask asks the registry for tags, and for names that are near where it has no such image.
 func (l *ImageLook) ask(ctx context.Context, i *ImageFacts) {

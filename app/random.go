@@ -14,9 +14,10 @@ import (
 )
 
 // MakeUp makes up the values of [let] that are to be, and are not there yet, writes them into their environment files,
-// and reads the lab again. What is there stays. It returns which were made up, as FILE: KEY.
-func (w *Workspace) MakeUp() (other *Workspace, made []string, err error) {
-	if len(w.wanting()) == 0 {
+// and reads the lab again. What is there stays. Where stacks are named, only their own values are made up. It returns
+// which were made up, as FILE: KEY.
+func (w *Workspace) MakeUp(stacks ...string) (other *Workspace, made []string, err error) {
+	if len(w.wanting(stacks)) == 0 {
 		return w, nil, nil
 	}
 	unlock, err := labdir.Lock(w.Dir)
@@ -28,7 +29,7 @@ func (w *Workspace) MakeUp() (other *Workspace, made []string, err error) {
 	if w, err = w.Overlay(nil); err != nil {
 		return nil, nil, err
 	}
-	for _, one := range w.wanting() {
+	for _, one := range w.wanting(stacks) {
 		if err := w.writeValue(one); err != nil {
 			return nil, made, err
 		}
@@ -44,8 +45,9 @@ type wanted struct {
 	length    int
 }
 
-// wanting returns the values that are to be made up and are not there, each once.
-func (w *Workspace) wanting() []wanted {
+// wanting returns the values of some stacks (none named: of the whole lab) that are to be made up and are not there,
+// each once.
+func (w *Workspace) wanting(stacks []string) []wanted {
 	var all []wanted
 	add := func(dir string, lets []declare.Let) {
 		for _, l := range lets {
@@ -66,9 +68,13 @@ func (w *Workspace) wanting() []wanted {
 			}
 		}
 	}
-	add("", w.decl.Let)
+	if len(stacks) == 0 {
+		add("", w.decl.Let)
+	}
 	for _, st := range w.decl.Stacks {
-		add(st.Name, st.Let)
+		if len(stacks) == 0 || slices.Contains(stacks, st.Name) {
+			add(st.Name, st.Let)
+		}
 	}
 	return all
 }
@@ -89,8 +95,11 @@ func (w *Workspace) writeValue(one wanted) error {
 	if text != "" && !strings.HasSuffix(text, "\n") {
 		text += "\n"
 	}
-	return writeFile(one.file, w.Dir, one.file, was, text+one.key+"="+characters(one.length)+"\n", 0o600)
+	return writeFile(one.file, w.Dir, one.file, was, text+one.key+"="+characters(one.length)+"\n", SecretMode)
 }
+
+// SecretMode is that of new files with secrets.
+const SecretMode fs.FileMode = 0o600
 
 // alphabet has no character that means something to a shell, a URL, or a file of ours.
 const alphabet = "ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789"

@@ -83,7 +83,28 @@ func (w *Workspace) statusOf(ctx context.Context, o *observe.Observer, h *lab.Ho
 	if err != nil {
 		return nil, unreachable(h.Name, err)
 	}
-	return slices.DeleteFunc(list, func(s observe.Status) bool { return !named.Has(s.Stack, s.Service) }), nil
+	list = slices.DeleteFunc(list, func(s observe.Status) bool { return !named.Has(s.Stack, s.Service) })
+	for i, s := range list {
+		if declared == nil || declared.Service(s.Service) == nil {
+			continue
+		}
+		if c := declared.Service(s.Service).Card; c != nil && c.FirstLogin.IsSet() && w.deploysOf(stack) == 1 {
+			list[i].FirstLogin = c.FirstLogin.Value
+		}
+	}
+	return list, nil
+}
+
+// deploysOf returns how often a stack was deployed, by the logbook.
+func (w *Workspace) deploysOf(stack string) int {
+	entries, _ := w.Entries(stack)
+	n := 0
+	for _, e := range entries {
+		if e.Result == deploy.Done && e.Kind != history.Retire {
+			n++
+		}
+	}
+	return n
 }
 
 // deployedVersion returns a stack as the logbook says that it was last deployed; nil where it does not say so.

@@ -50,5 +50,8 @@ func (w *Workspace) TomlFiles() []string {
 	for _, st := range w.Stacks {
 		files = append(files, filepath.Join(w.Dir, st.Name, declare.StackFile))
 	}
+	for _, c := range w.decl.Cards {
+		files = append(files, filepath.Join(w.Dir, filepath.FromSlash(c.File.Path)))
+	}
 	return files
 }

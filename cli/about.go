@@ -45,7 +45,7 @@ func (s *session) aboutAll(of string) error {
 	case "rules":
 		render.Rules(s.Out, check.All())
 	case "", "keys":
-		render.Reference(s.Out, declare.LabDocs(), declare.StackDocs())
+		render.Reference(s.Out, declare.LabDocs(), declare.StackDocs(), declare.CardDocs())
 	default:
 		return usage("--all prints keys or rules, not %s", of)
 	}
@@ -62,11 +62,14 @@ func (s *session) about(name string) error {
 	case "keys":
 		render.KeyNames(s.Out, s.paint(s.Out), declare.LabDocs(), declare.StackDocs())
 		return nil
+	case "cards":
+		render.CardKeys(s.Out, s.paint(s.Out), declare.CardDocs())
+		return nil
 	case "rules":
 		render.RuleNames(s.Out, s.paint(s.Out), check.All())
 		return nil
 	}
-	docs := slices.Concat(declare.LabDocs(), declare.StackDocs())
+	docs := slices.Concat(declare.LabDocs(), declare.StackDocs(), declare.CardDocs())
 	keys := named(docs, name)
 	if len(keys) == 0 {
 		var known bool
@@ -131,17 +134,19 @@ func unknownWord(name string) error {
 func (s *session) schemaCommand() *cli.Command {
 	return &cli.Command{
 		Name: "schema", Usage: "print JSON Schemas of the files and of every JSON output",
-		ArgsUsage: "lab|stack|json",
+		ArgsUsage: "lab|stack|card|json",
 		Action: func(_ context.Context, c *cli.Command) error {
 			switch strings.ToLower(c.Args().First()) {
 			case "lab":
 				return render.JSON(s.Out, declare.Schema(declare.LabFile, declare.LabDocs()))
 			case "stack":
 				return render.JSON(s.Out, declare.Schema(declare.StackFile, declare.StackDocs()))
+			case "card":
+				return render.JSON(s.Out, declare.Schema("card.toml", declare.CardDocs()))
 			case "json":
 				return render.Schemas(s.Out)
 			}
-			return usage("lantern schema prints the schema of lab, of stack or of json")
+			return usage("lantern schema prints the schema of lab, of stack, of card or of json")
 		},
 	}
 }

@@ -174,7 +174,7 @@ func (s *session) arguments(root, command *cli.Command, before []string, current
 		}
 		return all
 	case command.Name == "about":
-		return append(slices.Concat(ruleNames(), keyNames()), "keys", "rules")
+		return append(slices.Concat(ruleNames(), keyNames()), "keys", "rules", "cards")
 	case strings.Contains(takes[0], "|"):
 		return strings.Split(strings.Trim(takes[0], "[]"), "|")
 	case strings.Contains(takes[0], "HOST"):
@@ -257,6 +257,6 @@ func keyNames() (names []string) {
 			collect(k.Keys)
 		}
 	}
-	collect(slices.Concat(declare.LabDocs(), declare.StackDocs()))
+	collect(slices.Concat(declare.LabDocs(), declare.StackDocs(), declare.CardDocs()))
 	return names
 }

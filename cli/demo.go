@@ -133,12 +133,12 @@ func (s *demoRun) tell(ctx context.Context) error {
 	s.chapter("Past deploys")
 	s.run(ctx, exitDone, "logbook")
 
-	s.chapter("What images say of themselves, before they are declared")
+	s.chapter("What images and their cards say, before they are declared")
 	s.run(ctx, exitDone, "image", "registry.skerry.example/tide-desk:2.3", "registry.skerry.example/queue:1.8")
 
-	s.chapter("A new stack, drafted from that; what is left open stands there as a question")
-	s.run(ctx, exitDone, "draft", "registry.skerry.example/tide-desk:2.3", "--stack", "harbour", "--host", "lamp-room",
-		"--dry-run")
+	s.chapter("A new stack, drafted from that: its services find each other, its password is made up")
+	s.run(ctx, exitDone, "draft", "registry.skerry.example/tide-desk:2.3", "registry.skerry.example/store:4.2",
+		"registry.skerry.example/queue:1.8", "--stack", "harbour", "--host", "lamp-room", "--dry-run")
 
 	s.chapter("Remove a stack that is not needed any more")
 	s.run(ctx, exitDone, "retire", "notice-board", "--yes")

@@ -308,5 +308,10 @@ func (d *deploying) links() {
 				fmt.Fprintf(d.Out, "  %-28s %s\n", v.FullName(), d.paint(d.Out).Link(l))
 			}
 		}
+		for _, v := range p.Services {
+			if v.Service != nil && v.Running == nil && v.Service.Card != nil {
+				render.FirstLogin(d.Out, d.paint(d.Out), v.Service.FullName(), v.Service.Card.FirstLogin.Value)
+			}
+		}
 	}
 }

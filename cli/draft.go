@@ -14,8 +14,9 @@ func (s *session) draftCommand() *cli.Command {
 	var strict, dryRun bool
 	return &cli.Command{
 		Name: "draft", Usage: "write a new stack from what images say of themselves", ArgsUsage: "IMAGE...",
-		Description: "Ports that are free, folders for data, a user who can write there. What images do not say stands " +
-			"in the file as a question. Nothing is written over.",
+		Description: "Ports that are free, folders for data, a user who can write there. Cards of the images, in the " +
+			"lab's folder cards or beside them in their registry, say more: secrets are made up, and services find " +
+			"each other. What nobody says stands in the file as a question. Nothing is written over.",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "stack", Usage: "the `NAME` of the stack", Destination: &stack},
 			&cli.BoolFlag{Name: "strict", Usage: "where a question stays open, write nothing", Destination: &strict},
@@ -41,8 +42,9 @@ func (s *session) draftCommand() *cli.Command {
 			}
 			refused := strict && len(d.Notes) > 0
 			write := !dryRun && !refused
+			var made []string
 			if write {
-				if err := d.Write(); err != nil {
+				if made, err = w.WriteDraft(d); err != nil {
 					return err
 				}
 			}
@@ -60,7 +62,17 @@ func (s *session) draftCommand() *cli.Command {
 					" stay open, so with --strict nothing was written"}
 			case write:
 				s.say("written: %s; %s in it", d.Files[0].Path, declare.Counted(len(d.Notes), "question"))
-				s.say("next: answer them, then lantern check %s", d.Stack)
+				for _, f := range d.Files[1:] {
+					s.say("written: %s", f.Path)
+				}
+				for _, m := range made {
+					s.say("made up: %s", m)
+				}
+				if len(d.Notes) > 0 {
+					s.say("next: answer them, then lantern check %s", d.Stack)
+				} else {
+					s.say("next: lantern check %s, then lantern deploy %s", d.Stack, d.Stack)
+				}
 			}
 			return err
 		},

@@ -67,22 +67,31 @@ func AboutKey(w io.Writer, p Paint, k declare.KeyDoc) {
 
 // KeyNames lists the keys of both files, a line each.
 func KeyNames(w io.Writer, p Paint, lab, stack []declare.KeyDoc) {
-	var list func(title string, keys []declare.KeyDoc)
-	list = func(title string, keys []declare.KeyDoc) {
-		fmt.Fprintln(w, p.Head(title))
-		for _, k := range keys {
-			fmt.Fprintf(w, "  %-20s %s\n", k.Name, k.Doc)
-		}
-		fmt.Fprintln(w)
-		for _, k := range keys {
-			if len(k.Keys) > 0 && (k.Name != "let" || title == "lab.toml") {
-				list(k.Keys[0].Table, k.Keys)
-			}
+	keyNames(w, p, "lab.toml", lab)
+	keyNames(w, p, "stack.toml", stack)
+	fmt.Fprintln(w, p.Faint("lantern about KEY says more of each; lantern about cards lists those of cards"))
+}
+
+// CardKeys lists the keys of a card, a line each.
+func CardKeys(w io.Writer, p Paint, card []declare.KeyDoc) {
+	fmt.Fprintln(w, "A card says of an image what the image itself does not say. It is a file in the lab's folder cards,")
+	fmt.Fprintln(w, "or stands beside the image in its registry. lantern image --card NAME begins one.")
+	fmt.Fprintln(w)
+	keyNames(w, p, "cards/NAME.toml", card)
+	fmt.Fprintln(w, p.Faint("lantern about KEY says more of each"))
+}
+
+func keyNames(w io.Writer, p Paint, title string, keys []declare.KeyDoc) {
+	fmt.Fprintln(w, p.Head(title))
+	for _, k := range keys {
+		fmt.Fprintf(w, "  %-20s %s\n", k.Name, k.Doc)
+	}
+	fmt.Fprintln(w)
+	for _, k := range keys {
+		if len(k.Keys) > 0 && (k.Name != "let" || title == "lab.toml") {
+			keyNames(w, p, k.Keys[0].Table, k.Keys)
 		}
 	}
-	list("lab.toml", lab)
-	list("stack.toml", stack)
-	fmt.Fprintln(w, p.Faint("lantern about KEY says more of each"))
 }
 
 // RuleNames lists the rules of the check, a line each.
@@ -95,16 +104,19 @@ func RuleNames(w io.Writer, p Paint, rules []check.Rule) {
 	fmt.Fprintln(w, "\n"+p.Faint("lantern about RULE says more of each"))
 }
 
-// Reference writes all keys of both files as Markdown.
-func Reference(w io.Writer, lab, stack []declare.KeyDoc) {
+// Reference writes all keys of the files as Markdown.
+func Reference(w io.Writer, lab, stack, card []declare.KeyDoc) {
 	fmt.Fprint(w,
-		"# The files of a lab\n\nPrinted by `lantern about --all --format markdown`. Both files are TOML "+
-			"1.0. A key that is not here is an error. `lantern schema lab` and `lantern schema stack` "+
-			"give the same to editors.\n")
+		"# The files of a lab\n\nPrinted by `lantern about --all --format markdown`. All files are TOML "+
+			"1.0. A key that is not here is an error. `lantern schema lab`, `lantern schema stack` and "+
+			"`lantern schema card` give the same to editors.\n")
 	fmt.Fprint(w, "\n## lab.toml\n\n")
 	keyTable(w, lab)
 	fmt.Fprint(w, "\n## STACK/stack.toml\n\n")
 	keyTable(w, stack)
+	fmt.Fprint(w, "\n## cards/NAME.toml\n\nA card says of an image what the image itself does not say. `lantern image "+
+		"--card NAME` begins one.\n\n")
+	keyTable(w, card)
 	fmt.Fprint(w, grammars)
 }
 
@@ -153,6 +165,7 @@ func keyTable(w io.Writer, keys []declare.KeyDoc) {
 func Topics(w io.Writer, p Paint) {
 	for _, topic := range [][2]string{
 		{"keys", "list all keys of lab.toml and stack.toml"},
+		{"cards", "list all keys of cards of images"},
 		{"rules", "list all rules of the check"},
 		{"KEY", "explain a key, such as ports"},
 		{"RULE", "explain a rule, such as port-clash"},

@@ -337,6 +337,18 @@ func Status(w io.Writer, p Paint, services []observe.Status, now time.Time) {
 		return
 	}
 	columns(w, p, []string{"host", "service", "state", "for", "image", "page", "note"}, rows)
+	for _, s := range services {
+		FirstLogin(w, p, s.Stack+"/"+s.Service, s.FirstLogin)
+	}
+}
+
+// FirstLogin tells how a person gets into a service for the first time, where its card says so.
+func FirstLogin(w io.Writer, p Paint, service, text string) {
+	if text != "" {
+		for n, row := range p.Lines(Harmless(fmt.Sprintf("first login of %s: %s", service, text)), 4) {
+			fmt.Fprintln(w, "  "+strings.Repeat(" ", min(n, 1)*2)+row)
+		}
+	}
 }
 
 // noteOf says what is to be said of a service beside its state.

@@ -3,6 +3,7 @@ package render
 import (
 	_ "embed"
 	"io"
+	"slices"
 
 	"proudlantern.example/lantern/app"
 	"proudlantern.example/lantern/core/chart"
@@ -160,7 +161,11 @@ type Drafted struct {
 
 // NewDrafted returns the document of a draft.
 func NewDrafted(d *app.Drafted, written bool) Drafted {
-	return Drafted{first, d.Stack, d.Files, d.Notes, written}
+	files := d.Files
+	if d.EnvFile != "" { // its text is nobody's business
+		files = append(slices.Clone(files), app.NewFile{Path: d.EnvFile, Mode: app.SecretMode})
+	}
+	return Drafted{first, d.Stack, files, d.Notes, written}
 }
 
 // States is what status says.

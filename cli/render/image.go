@@ -13,6 +13,7 @@ import (
 	"github.com/docker/go-units"
 
 	"proudlantern.example/lantern/app"
+	"proudlantern.example/lantern/core/declare"
 	"proudlantern.example/lantern/core/survey"
 )
 
@@ -107,7 +108,12 @@ func imageFacts(p Paint, platform string, now time.Time) []imageFact {
 	}
 	return []imageFact{
 		{"found", func(i app.ImageFacts) []string { return imageFound(p, i, platform != "") }},
-		{"about", func(i app.ImageFacts) []string { return one(i.About()) }},
+		{"about", func(i app.ImageFacts) []string {
+			if i.Card != nil && i.Card.About != "" {
+				return one(i.Card.About)
+			}
+			return one(i.About())
+		}},
 		{"made for", func(i app.ImageFacts) []string {
 			text := strings.Join(i.Platforms, ", ")
 			if !i.Fits {
@@ -156,6 +162,7 @@ func imageFacts(p Paint, platform string, now time.Time) []imageFact {
 			}
 			return all
 		}},
+		{"card", func(i app.ImageFacts) []string { return cardLines(p, i.Card) }},
 		{"digest", func(i app.ImageFacts) []string { return one(p.Faint(shortDigest(i.Digest))) }},
 		{"near", func(i app.ImageFacts) []string { return i.Near }},
 		{"not known", func(i app.ImageFacts) []string { return one(p.Look(i.Unknown)) }},
@@ -204,4 +211,52 @@ func shortDigest(digest string) string {
 		return digest
 	}
 	return algorithm + ":" + hex[:min(12, len(hex))]
+}
+
+// cardLines are what a card says of an image.
+func cardLines(p Paint, c *app.ImageCard) []string {
+	if c == nil {
+		return nil
+	}
+	from := c.From
+	if from == app.FromRegistry {
+		from = "beside it in its registry"
+	}
+	lines := []string{p.Good(from)}
+	add := func(name string, parts ...string) {
+		parts = slices.DeleteFunc(parts, func(s string) bool { return s == "" })
+		if len(parts) > 0 {
+			name += p.Faint("  " + strings.Join(parts, "; "))
+		}
+		lines = append(lines, name)
+	}
+	flag := func(is bool, word string) string {
+		if is {
+			return word
+		}
+		return ""
+	}
+	for _, port := range c.Ports {
+		add("port "+port.Port, port.About, flag(port.Page != "", "a page"), flag(port.Optional, "optional"))
+	}
+	for _, d := range c.Data {
+		add(d.Path, d.About, flag(d.Keep, "keep it"), flag(d.ReadOnly, "read-only"), flag(d.Optional, "optional"))
+	}
+	for _, v := range c.Variables {
+		is := strings.ReplaceAll(strings.TrimSuffix(v.Is, "-of"), "-", " ")
+		if v.Is == declare.IsWire {
+			is = "leads to " + v.Of
+		} else if v.Of != "" {
+			is += " of " + v.Of
+		}
+		value := flag(v.Default != "", "default "+v.Default)
+		add(v.Name, v.About, is, strings.Join(v.Values, ", "), value, flag(v.Required, "required"))
+	}
+	if c.FirstLogin != "" {
+		lines = append(lines, "first login: "+c.FirstLogin)
+	}
+	if c.Guide != "" {
+		lines = append(lines, p.Link(c.Guide))
+	}
+	return lines
 }

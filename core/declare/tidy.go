@@ -37,8 +37,13 @@ func Tidy(file *source.File) (string, []source.Problem) {
 		return file.Text, problems
 	}
 	t := &tidier{file: file, docs: StackDocs()}
-	if _, isLab := before.get("lab"); isLab || strings.HasSuffix(file.Path, LabFile) {
+	_, isLab := before.get("lab")
+	_, isCard := before.get("card")
+	switch {
+	case isLab || strings.HasSuffix(file.Path, LabFile):
 		t.docs = LabDocs()
+	case isCard:
+		t.docs = CardDocs()
 	}
 	t.take()
 	text := t.write()

@@ -46,7 +46,7 @@ const firstFree = 8080
 
 // Stack drafts a stack.toml: a service of each image, wired as their cards say. What neither images nor cards say is a
 // commented line with the question.
-func Stack(p Place, images []Image) (file string, notes []Note) {
+func Stack(p Place, images []Image) Drafted {
 	d := &stackDraft{Place: p, names: map[string]bool{}, ports: map[int]bool{}}
 	from := "from what the images say of themselves"
 	for _, i := range images {
@@ -70,8 +70,22 @@ func Stack(p Place, images []Image) (file string, notes []Note) {
 		d.line("")
 		d.line("[volume." + v.name + "]  # " + v.why)
 	}
-	return strings.Join(d.lines, "\n") + "\n", d.notes
+	drafted := Drafted{Text: strings.Join(d.lines, "\n") + "\n", Notes: d.notes}
+	if len(d.let) > 0 {
+		drafted.EnvFile = d.envFile()
+	}
+	return drafted
 }
+
+// Drafted is the draft of a stack.
+type Drafted struct {
+	Text    string // of its stack.toml
+	Notes   []Note
+	EnvFile string // the name of the file that its secrets go into; "" where it has none
+}
+
+// envFile is the name of the file of the stack's secrets.
+func (d *stackDraft) envFile() string { return d.Stack + ".env" }
 
 type stackDraft struct {
 	Place

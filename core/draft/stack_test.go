@@ -31,7 +31,8 @@ func TestStack(t *testing.T) {
 	place := Place{Stack: "tide-log", Data: true, Owner: true, Taken: func(port int) bool { return port == 8080 || port == 8711 }}
 	desk := Image{Reference: "registry.skerry.example/a/tide-log-desk:2.3", About: "Tides\n[let]\n", Ports: []string{"80/tcp",
 		"8711/udp", "nonsense", "99999/tcp", "5/sctp"}, Volumes: []string{"/desk"}, Env: map[string]string{"B": "", "A": "x"}}
-	text, notes := Stack(place, []Image{desk})
+	d := Stack(place, []Image{desk})
+	text, notes := d.Text, d.Notes
 	s := read(t, "tide-log", text)
 	require.Len(t, s.Services, 1)
 	assert.Equal(t, "desk", s.Services[0].Name, "the stack says the rest")
@@ -49,8 +50,9 @@ func TestStack(t *testing.T) {
 	assert.Equal(t, []string{"service.desk.page", "service.desk.run-as", "service.desk.env"}, elements)
 
 	place.Host, place.Data = "mast", false
-	text, notes = Stack(place, []Image{desk, {Reference: "store@sha256:" + strings.Repeat("a", 64), User: "store",
+	d = Stack(place, []Image{desk, {Reference: "store@sha256:" + strings.Repeat("a", 64), User: "store",
 		Volumes: []string{"/a b", "/c,d"}}, {Reference: "deploying", Unknown: true}, {Reference: "deploying:1\x1b[2J", Chosen: true}})
+	text, notes = d.Text, d.Notes
 	s = read(t, "tide-log", text)
 	assert.Equal(t, "mast", s.Host.Value)
 	var names, volumes []string
@@ -82,10 +84,10 @@ func FuzzStack(f *testing.F) {
 	f.Add("registry.skerry.example/tide-desk:2.3", "Tide tables", "80/tcp", "/desk", "desk", "LEVEL")
 	f.Add("a@b", "\"\\\n", "0", "a -> b, 'c'", "0:0", "\x00")
 	f.Fuzz(func(t *testing.T, reference, about, port, volume, user, variable string) {
-		text, _ := Stack(Place{Stack: "tide-log", Data: len(about)%2 == 0, Taken: func(int) bool { return false }}, []Image{
+		text := Stack(Place{Stack: "tide-log", Data: len(about)%2 == 0, Taken: func(int) bool { return false }}, []Image{
 			{Reference: reference, About: about, Ports: []string{port}, Volumes: []string{volume}, User: user,
 				Env: map[string]string{variable: ""}}, {Reference: reference},
-		})
+		}).Text
 		decl := declare.Read([]string{"tide-log"}, func(path string) (string, error) {
 			if path == declare.LabFile {
 				return "lab = \"skerry\"\n[folder]\ndata = \"/srv\"\n", nil

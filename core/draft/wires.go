@@ -152,9 +152,9 @@ func (d *stackDraft) writeLet() {
 		return
 	}
 	d.line("")
-	d.line("[let]  # made up once, and written into " + d.Stack + ".env; nobody has to know them")
+	d.line("[let]  # made up once, and written into " + d.envFile() + "; nobody has to know them")
 	for _, m := range d.let {
-		d.line(m.name + " = { env-file = " + declare.Quote(d.Stack+".env") + ", key = " + declare.Quote(m.key) +
+		d.line(m.name + " = { env-file = " + declare.Quote(d.envFile()) + ", key = " + declare.Quote(m.key) +
 			", random = " + strconv.Itoa(secretLength) + " }  # " + m.why)
 	}
 }

@@ -42,6 +42,8 @@ type Status struct {
 	Digest   string    `json:"digest,omitempty"` // of the image: its id on the host
 	Ports    []string  `json:"ports,omitempty"`
 	Links    []string  `json:"links,omitempty"`
+	// FirstLogin is how a person gets in, by the card of the image; as long as its first deploy was the only one.
+	FirstLogin string `json:"first-login,omitempty"`
 
 	Detail string `json:"-"` // for the person: why it is not well
 }

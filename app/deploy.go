@@ -51,7 +51,7 @@ func (w *Workspace) Plan(ctx context.Context, stacks []*lab.Stack, o RunOptions)
 				return nil, unreached
 			}
 			r.hosts[st.Host.Name] = d
-			once := d.Observer
+			once := d.Observer // it looks at the networks once
 			look, looks[st.Host.Name] = &once, &once
 			look.Resources, err = look.FindResources(ctx)
 		}
@@ -75,6 +75,15 @@ func (w *Workspace) Plan(ctx context.Context, stacks []*lab.Stack, o RunOptions)
 
 // longSecret is how long a secret word of a command has to be, in bytes, to be looked for in other texts.
 const longSecret = 12
+
+// Asked returns the values that a person has to give before the stacks can be deployed.
+func (r *Run) Asked() []*lab.Later {
+	var all []*lab.Later
+	for _, p := range r.Plans {
+		all = append(all, p.Asked()...)
+	}
+	return all
+}
 
 // learn tells the caller the secrets of what runs: one that was changed is a secret still, as long as
 // anything holds it.

@@ -31,6 +31,7 @@ type Caller struct {
 	Warn      func(format string, a ...any) // something went wrong that stops nothing
 	Hold      func(held bool)               // a stack is being changed from now on, or no longer
 	NoHelpers bool                          // no credential helper is run
+	Values    map[string]string             // given for values that are asked for, by their names
 }
 
 // Workspace is a lab as its files said when they were read, with the surveys of its hosts. It does not
@@ -67,11 +68,36 @@ func (w *Workspace) Overlay(texts map[string]string) (*Workspace, error) {
 // resolved works out what the files declare, with the surveys that there are.
 func (w Workspace) resolved() *Workspace {
 	files := labdir.Facts(w.Dir, slices.Sorted(maps.Keys(w.decl.EnvFiles)))
-	w.Lab = lab.Resolve(w.decl, lab.Input{Folder: w.Dir, Shell: os.LookupEnv, Surveys: w.Surveys, Files: files})
+	w.Lab = lab.Resolve(w.decl, lab.Input{Folder: w.Dir, Shell: os.LookupEnv, Surveys: w.Surveys, Files: files,
+		Values: w.caller.Values})
 	if w.caller.Learn != nil {
 		w.caller.Learn(w.Secrets()...)
 	}
 	return &w
+}
+
+// WithValues returns the lab with values that were given for those that are asked for, by their names.
+func (w *Workspace) WithValues(values map[string]string) *Workspace {
+	other := *w
+	other.caller.Values = maps.Clone(w.caller.Values)
+	if other.caller.Values == nil {
+		other.caller.Values = map[string]string{}
+	}
+	maps.Copy(other.caller.Values, values)
+	return other.resolved()
+}
+
+// SameStacks returns the stacks of this lab that have the names of others, in their order.
+func (w *Workspace) SameStacks(others []*lab.Stack) ([]*lab.Stack, error) {
+	var own []*lab.Stack
+	for _, o := range others {
+		st := w.Stack(o.Name)
+		if st == nil {
+			return nil, usage("the lab has no stack %s any more", o.Name)
+		}
+		own = append(own, st)
+	}
+	return own, nil
 }
 
 // HostsOf returns the named host, or all.
@@ -94,7 +120,7 @@ func (w *Workspace) deployer(ctx context.Context, h *lab.Host,
 		report = func(deploy.Event) {}
 	}
 	return &deploy.Deployer{
-		Observer: observe.Observer{Engine: e, Lab: w.Name, Host: h.Name}, Existing: w.existing(),
+		Observer: observe.Observer{Engine: e, Lab: w.Name, Host: h.Name, Learn: w.caller.Learn}, Existing: w.existing(),
 		From: deploy.Place(w.real()), Self: deploy.NewSelf(), Report: report,
 		Hold: w.caller.Hold, ReconnectTimeout: engineReturns,
 	}, nil

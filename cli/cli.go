@@ -101,6 +101,7 @@ type session struct {
 type globals struct {
 	lab, host, format string
 	quiet, verbose    bool
+	valueFiles        []string
 	noColor           bool
 	noHelpers         bool
 }

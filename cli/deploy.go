@@ -43,6 +43,7 @@ func (s *session) deployCommand() *cli.Command {
 				Destination: &takeOver,
 			},
 			sameLabFlag(&same),
+			s.valueFlag(),
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			w, asJSON, err := s.begin()
@@ -72,9 +73,9 @@ func (s *session) deployCommand() *cli.Command {
 			if err != nil {
 				return s.refused(err, asJSON, w, stacks)
 			}
-			run, err := w.Plan(ctx, stacks, app.RunOptions{
+			w, run, err := s.plan(ctx, w, named, stacks, app.RunOptions{
 				Named: named, TakeOver: takeOver, Entry: history.Entry{Kind: history.Deploy, Despite: despite},
-			})
+			}, !dryRun)
 			if err != nil {
 				return err
 			}

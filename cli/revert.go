@@ -32,6 +32,7 @@ func (s *session) revertCommand() *cli.Command {
 				Destination: &withLab,
 			},
 			sameLabFlag(&same),
+			s.valueFlag(),
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			name := c.Args().Get(0)
@@ -53,6 +54,9 @@ func (s *session) revertCommand() *cli.Command {
 			}
 			d := &deploying{session: s, Run: r.Run, json: asJSON, lab: then, same: same}
 			defer d.Close()
+			if asked := r.Run.Asked(); len(asked) > 0 && !dryRun {
+				return notGiven(asked[0])
+			}
 			return d.revert(ctx, r, yes, dryRun)
 		},
 	}

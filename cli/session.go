@@ -31,7 +31,12 @@ func (s *session) open() (*app.Workspace, error) {
 	if err != nil {
 		return nil, usage("%s", err)
 	}
+	values, err := s.givenValues()
+	if err != nil {
+		return nil, err
+	}
 	w, err := app.Open(dir, app.Caller{
+		Values:    values,
 		Learn:     s.hides.learn,
 		Hide:      s.hides.hide,
 		Warn:      s.warn,

@@ -137,9 +137,9 @@ func (s *session) deployUpdates(ctx context.Context, list []app.Update, written 
 	if err != nil {
 		return err
 	}
-	run, err := w.Plan(ctx, stacks, app.RunOptions{
+	w, run, err := s.plan(ctx, w, named, stacks, app.RunOptions{
 		Named: named, Refresh: moved, Entry: history.Entry{Kind: history.Deploy},
-	})
+	}, true)
 	if err != nil {
 		return err
 	}

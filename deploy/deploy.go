@@ -422,7 +422,11 @@ func (d *Deployer) create(ctx context.Context, s plan.Service, proof plan.Proof,
 	if s.Running != nil && s.Running.Salt != "" {
 		key = s.Running.Salt
 	}
-	c := s.Container
+	made := d.Made(ctx, []*lab.Service{s.Service}, nil)
+	c, missing := s.Complete(made)
+	if missing != nil {
+		return "", notKnown(missing)
+	}
 	if s.Overlap {
 		// Its names are those of the old one until it is proven.
 		c.Networks = slices.Clone(c.Networks)
@@ -453,6 +457,15 @@ func (d *Deployer) create(ctx context.Context, s plan.Service, proof plan.Proof,
 		plan.LabelSalt: key, plan.LabelRestart: s.Container.Restart.String(), plan.LabelProof: proof.Label(),
 	}
 	return d.Engine.Create(ctx, name, c, labels, networkOf)
+}
+
+// notKnown words that a value has not come to light.
+func notKnown(l *lab.Later) error {
+	if l.From == nil {
+		return fmt.Errorf("the value %s was not given: %s", l.Name, l.Ask)
+	}
+	return fmt.Errorf("the value %s did not come to light: no line of %s in %s matches %s", l.Name, l.File,
+		l.From.FullName(), l.Match)
 }
 
 // start starts a container. An engine may hold a port for a moment after its container is gone, so that is

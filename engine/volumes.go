@@ -39,6 +39,32 @@ func (e *Engine) VolumeRoot(ctx context.Context, name string) (root *survey.Volu
 	return nil, nil
 }
 
+// ReadInside returns the text of a file inside a container that runs, or of one that it mounts, as far as it has at
+// most so many bytes.
+func (e *Engine) ReadInside(ctx context.Context, id, file string, most int64) (text string, err error) {
+	err = e.call(ctx, "archive", 0, func(ctx context.Context) error {
+		ctx, stop := context.WithCancel(ctx)
+		defer stop()
+		answer, err := e.api.CopyFromContainer(ctx, id, client.CopyFromContainerOptions{SourcePath: file})
+		if err != nil {
+			return err
+		}
+		defer answer.Content.Close()
+		archive := tar.NewReader(io.LimitReader(answer.Content, most+64<<10)) // with its headers
+		h, err := archive.Next()
+		if err != nil {
+			return err
+		}
+		if h.Typeflag != tar.TypeReg || h.Size > most {
+			return fmt.Errorf("%s is no file, or larger than %d bytes", file, most)
+		}
+		content, err := io.ReadAll(archive)
+		text = string(content)
+		return err
+	})
+	return text, err
+}
+
 // rootInside reads the beginning of the archive that an engine makes of a folder: the folder itself, and
 // whether another entry follows.
 func (e *Engine) rootInside(ctx context.Context, id, folder string) (*survey.VolumeRoot, error) {

@@ -78,6 +78,15 @@ func from(v lab.Variable) string {
 }
 
 func shownValue(p Paint, v lab.Variable) string {
+	for _, l := range v.Later {
+		switch {
+		case !l.Lacks(v.Value.Reveal()):
+		case l.From != nil:
+			return p.Faint("made by " + l.From.FullName() + ", in " + l.File)
+		default:
+			return p.Faint("asked for at a deploy")
+		}
+	}
 	if v.Value.Secret() {
 		return p.Faint(v.Value.String())
 	}

@@ -20,7 +20,7 @@ import (
 // anythingGoes are keys that every value of their type is right for.
 var anythingGoes = strings.Fields(
 	"about address insecure internal existing driver options image command entrypoint secret-variables " +
-		"overlap privileged read-only init service default ready")
+		"overlap privileged read-only init service default ready once from")
 
 // schemas are those that lantern schema prints.
 func schemas(t *testing.T) map[string]*jsonschema.Schema {
@@ -85,8 +85,16 @@ func wrongFile(table, line string) map[string]string {
 		other := `key = "A"`
 		if strings.HasPrefix(line, "key") {
 			other = `env-file = "mast.env"`
-		} else if strings.HasPrefix(line, "random") {
+		}
+		switch name, _, _ := strings.Cut(line, " "); name {
+		case "random":
 			other = `env-file = "mast.env", key = "A"`
+		case "ask":
+			other = `once = true`
+		case "file":
+			other = `from = "sensor", match = "(.*)"`
+		case "match":
+			other = `from = "sensor", file = "/state"`
 		}
 		lab, stack = lab+host, "let.a = { "+strings.TrimSpace(line)+", "+other+" }\n"+stack
 	case "stack.toml":

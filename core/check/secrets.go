@@ -120,7 +120,7 @@ var secretRules = []Rule{
 					// rule of their own.
 					value := v.Value.Reveal()
 					if !v.Value.Secret() || path.IsAbs(value) || placeholder().MatchString(value) ||
-						strings.Contains(value, "://") {
+						strings.Contains(value, "://") || len(v.Later) > 0 { // somebody else chooses it
 						continue
 					}
 					if len(value) < 12 || slices.Contains(commonSecrets, strings.ToLower(value)) {

@@ -6,9 +6,12 @@ package declare
 import (
 	"errors"
 	"io/fs"
+	"path"
+	"regexp"
 	"slices"
 	"sort"
 	"strconv"
+	"strings"
 
 	"proudlantern.example/lantern/core/parallel"
 	"proudlantern.example/lantern/core/source"
@@ -51,15 +54,24 @@ type Named struct {
 	Text Text
 }
 
-// Let is an entry of [let]: a text, or one value of an environment file.
+// Let is an entry of [let]: a text, one value of an environment file, one that a person is asked for at a deploy, or
+// one that another service makes.
 type Let struct {
 	Name  string
 	At    source.Span
-	Value Text // not set where it comes from an environment file
+	Value Text // not set where it is of another kind
 
 	EnvFile, Key Text
 	Random       Text // how many characters are made up where the file has no such key; not set: none are
+
+	Ask  Text // what a person is asked for
+	Once *bool
+
+	From, File, Match Text // the service, its file, and the expression whose first group is the value
 }
+
+// Later reports whether no file holds the value: it comes to light at a deploy.
+func (l Let) Later() bool { return l.Ask.IsSet() || l.From.IsSet() }
 
 // MadeUp returns how many characters are made up for a value that is missing; 0 for none.
 func (l Let) MadeUp() int {
@@ -211,6 +223,16 @@ var letKeys = []key[Let]{
 	text("key", "the variable in that file", `key = "TIDES_DB_PASSWORD"`, func(l *Let) *Text { return &l.Key }),
 	number("random", FormInteger, "so many characters are made up once, and written into the file, where it has no such "+
 		"key: by check --fix and by a deploy", `random = 32`, func(l *Let) *Text { return &l.Random }),
+	text("ask", "instead of a file: what a person is asked for when a service that uses it is deployed; a secret",
+		`ask = "Pairing code on the buoy's page"`, func(l *Let) *Text { return &l.Ask }),
+	boolean("once", "beside ask: only for the first deploy of the service; later it does without", `once = true`,
+		func(l *Let) **bool { return &l.Once }),
+	text("from", "instead of a file: the service that makes the value; it is started first", `from = "gauge"`,
+		func(l *Let) *Text { return &l.From }),
+	text("file", "beside from: the file inside that service that the value is read out of", `file = "/state/gauge.conf"`,
+		func(l *Let) *Text { return &l.File }),
+	text("match", "beside from: a regular expression; its first group is the value", `match = "^access=(.*)$"`,
+		func(l *Let) *Text { return &l.Match }),
 }
 
 // letKey makes the key of [let], which both files have.
@@ -238,8 +260,7 @@ func (r *reader) let(e entry, into *[]Let) {
 		l.Value = value
 	} else {
 		read(r, e.value.table, letKeys, "a value of [let]", &l)
-		if !l.EnvFile.IsSet() || !l.Key.IsSet() {
-			r.problem("key-missing", e.keySpan, "%s needs both env-file and key", e.key)
+		if !r.letKind(e, l) {
 			return
 		}
 		if n := l.MadeUp(); l.Random.IsSet() && (n < fewestRandom || n > mostRandom) {
@@ -249,6 +270,50 @@ func (r *reader) let(e entry, into *[]Let) {
 		}
 	}
 	*into = append(*into, l)
+}
+
+// letKind reports whether an entry of [let] says one thing, and all of it.
+func (r *reader) letKind(e entry, l Let) bool {
+	file := l.EnvFile.IsSet() || l.Key.IsSet() || l.Random.IsSet()
+	ask := l.Ask.IsSet() || l.Once != nil
+	from := l.From.IsSet() || l.File.IsSet() || l.Match.IsSet()
+	switch {
+	case file && (ask || from), ask && from:
+		r.problem("value-grammar", e.keySpan, "%s is one thing: a value of an env-file, one to ask for, or one from a service",
+			e.key)
+	case ask && !l.Ask.IsSet():
+		r.problem("key-missing", e.keySpan, "%s needs ask, the question", e.key)
+	case ask && (strings.TrimSpace(l.Ask.Value) == "" || !seen(l.Ask.Value)):
+		r.problem("value-grammar", l.Ask.Span, "ask is the question that a person reads")
+	case from && (!l.From.IsSet() || !l.File.IsSet() || !l.Match.IsSet()):
+		r.problem("key-missing", e.keySpan, "%s needs all of from, file and match", e.key)
+	case !ask && !from && (!l.EnvFile.IsSet() || !l.Key.IsSet()):
+		r.problem("key-missing", e.keySpan, "%s needs both env-file and key", e.key)
+	case from:
+		return r.fromService(l)
+	default:
+		return true
+	}
+	return false
+}
+
+// fromService reports whether a value of another service can be read.
+func (r *reader) fromService(l Let) bool {
+	if !path.IsAbs(l.File.Value) || strings.ContainsRune(l.File.Value, 0) {
+		r.problem("value-grammar", l.File.Part(0, len(l.File.Value)), "file is a path inside the service, from / on")
+		return false
+	}
+	e, err := regexp.Compile(l.Match.Value)
+	switch {
+	case err != nil:
+		r.problem("value-grammar", l.Match.Part(0, len(l.Match.Value)), "no regular expression: %s",
+			strings.TrimPrefix(err.Error(), "error parsing regexp: "))
+	case e.NumSubexp() != 1:
+		r.problem("value-grammar", l.Match.Part(0, len(l.Match.Value)), "match needs one group, such as ^access=(.*)$: it is the value")
+	default:
+		return true
+	}
+	return false
 }
 
 // Unreadable is an error of reading a file, in words for the person. Other errors are shown as they are.

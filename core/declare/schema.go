@@ -1,6 +1,9 @@
 package declare
 
-import "strings"
+import (
+	"slices"
+	"strings"
+)
 
 // Grammars of texts as regular expressions (ECMA 262, as JSON Schema wants them). They accept a little more
 // than the reader does; a text with a reference is always accepted, because what it becomes is known only
@@ -119,7 +122,11 @@ func (k KeyDoc) schema() map[string]any {
 		return byName(text())
 	case FormValues:
 		if len(k.Keys) > 0 { // [let]
-			return byName(map[string]any{"anyOf": []any{scalar, withRequired(object(k.Keys), "env-file", "key")}})
+			return byName(map[string]any{"anyOf": []any{
+				scalar, withRequired(only(k.Keys, "env-file", "key", "random"), "env-file", "key"),
+				withRequired(only(k.Keys, "ask", "once"), "ask"),
+				withRequired(only(k.Keys, "from", "file", "match"), "from", "file", "match"),
+			}})
 		}
 		return map[string]any{"type": "object", "additionalProperties": scalar}
 	case FormPairs:
@@ -129,6 +136,11 @@ func (k KeyDoc) schema() map[string]any {
 		return map[string]any{"type": "object", "additionalProperties": value}
 	}
 	return text()
+}
+
+// only describes a table with some of the keys.
+func only(keys []KeyDoc, names ...string) map[string]any {
+	return object(slices.DeleteFunc(slices.Clone(keys), func(k KeyDoc) bool { return !slices.Contains(names, k.Name) }))
 }
 
 func withRequired(s map[string]any, keys ...string) map[string]any {

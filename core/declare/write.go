@@ -126,7 +126,7 @@ func KeyName(name string) string {
 func ofLets(list []Let) []string {
 	var lines []string
 	for _, l := range list {
-		if l.EnvFile.IsSet() {
+		if l.EnvFile.IsSet() || l.Later() {
 			lines = append(lines, inline(l.Name, linesOf(letKeys, &l))...)
 		} else {
 			lines = append(lines, l.Name+" = "+quote(l.Value.Value))

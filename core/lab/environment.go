@@ -151,7 +151,7 @@ func (r *resolver) ownVariables(s *Service, d *declare.Service, in *scope) {
 			continue
 		}
 		text := v.all()
-		variable := Variable{Name: e.Name, Value: text, At: v.Part(0, len(text.Reveal())), Origin: FromEnv}
+		variable := Variable{Name: e.Name, Value: text, At: v.Part(0, len(text.Reveal())), Origin: FromEnv, Later: v.later}
 		// with references, or with escapes
 		if v.pieces != nil || variable.At.End-variable.At.Start != len(text.Reveal()) {
 			kept := v

@@ -242,6 +242,7 @@ type Variable struct {
 	At     source.Span // where the value that counts stands
 	Origin string      // [FromEnv], [FromZone], [FromOwner], or the path of an environment file
 
+	Later     []*Later      // values in it that no file holds
 	Overrides []Variable    // what it wins over, weakest first
 	Written   []source.Span // passwords of URLs that stand in it to the letter
 

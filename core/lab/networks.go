@@ -307,7 +307,7 @@ func (r *resolver) volumes(st *Stack, d *declare.Stack, in *scope) {
 func (r *resolver) options(list []declare.Named, in *scope) []Option {
 	var out []Option
 	for _, n := range list {
-		if v := r.expandSecret(n.Text, in); n.Text.IsSet() && !v.Unknown {
+		if v := r.expandSecret(n.Text, in); n.Text.IsSet() && !v.Unknown && !r.notHere(v) {
 			out = append(out, Option{n.Name, v.all()})
 		}
 	}

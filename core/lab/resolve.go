@@ -24,6 +24,7 @@ type Input struct {
 	Folder  string                           // of the lab, absolute
 	Shell   func(name string) (string, bool) // variables of lantern's own environment
 	Surveys map[string]*survey.Survey        // by host; may lack hosts
+	Values  map[string]string                // given for values that are asked for, by their names
 	Files   map[string]FileFact              // what is true of the lab's own files, by path; nil: not surveyed
 }
 
@@ -348,6 +349,7 @@ func (r *resolver) service(s *Service) {
 	for _, t := range d.After {
 		r.after(s, t, in)
 	}
+	r.makers(s, in)
 	if d.Ready != nil {
 		r.ready(s, d.Ready, in)
 	}

@@ -134,7 +134,7 @@ func (r *resolver) words(s *Service, key string, list []declare.Text, in *scope)
 		if !t.IsSet() {
 			continue
 		}
-		if v := r.expandSecret(t, in); !v.Unknown {
+		if v := r.expandSecret(t, in); !v.Unknown && !r.notHere(v) {
 			s.place(key, strconv.Itoa(len(out)), t.Part(0, len(t.Value)))
 			out = append(out, v.all())
 		}

@@ -20,6 +20,7 @@ type Value struct {
 	secret  secret.Text // all of it, where a secret is in it by reference
 	written declare.Text
 	pieces  []piece
+	later   []*Later // values in it that no file holds
 }
 
 // valueOf returns a value that is written nowhere.
@@ -96,13 +97,17 @@ type let struct {
 	value  Value
 	secret bool // a secret is made of it
 	used   atomic.Bool
-	state  int // 0 new, 1 being worked out, 2 done
+	later  *Later // of one that no file holds
+	state  int    // 0 new, 1 being worked out, 2 done
 }
 
 // expand replaces the references in a text that everybody may read. A secret has no place there: it is
 // reported, and no caller gets the value.
 func (r *resolver) expand(t declare.Text, in *scope) Value {
 	v := r.expandSecret(t, in)
+	if r.notHere(v) {
+		return Value{Unknown: true, written: t}
+	}
 	if v.secret.Secret() && !v.Unknown {
 		r.once("secret-misplaced", t.Part(0, len(t.Value)),
 			"a secret stands here, and everybody may read this: it belongs into a variable of a service")
@@ -152,6 +157,7 @@ func (r *resolver) expandSecret(t declare.Text, in *scope) Value {
 		} else {
 			found := r.reference(name, t.Part(open, end), t.Part(open+2, end-1), in)
 			v.Unknown = v.Unknown || found.Unknown
+			v.later = append(v.later, found.later...)
 			add(found.all(), open, end, true)
 		}
 		at = end
@@ -374,6 +380,9 @@ func (r *resolver) letValue(l *let) Value {
 			l.decl.Value.Hide()
 		}
 		return r.secret(v)
+	}
+	if l.decl.Later() {
+		return r.later(l)
 	}
 	path, file := r.envFile(l.dir, l.decl.EnvFile, l.scope)
 	if file == nil {

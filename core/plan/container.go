@@ -70,6 +70,17 @@ type Container struct {
 type Variable struct {
 	Name  string
 	Value secret.Text
+	Later []*lab.Later // values in it that come to light only at a deploy
+}
+
+// lacks reports whether a value in it is not known yet.
+func (v Variable) lacks() bool {
+	return slices.ContainsFunc(v.Later, func(l *lab.Later) bool { return l.Lacks(v.Value.Reveal()) })
+}
+
+// spent reports whether the service does without the variable once it was deployed.
+func (v Variable) spent() bool {
+	return len(v.Later) > 0 && !slices.ContainsFunc(v.Later, func(l *lab.Later) bool { return !l.Once })
 }
 
 // MarshalJSON writes the form that fingerprints are made of.
@@ -160,7 +171,7 @@ func Declare(s *lab.Service) Container {
 		c.User = fmt.Sprintf("%d:%d", s.RunAs.UID, s.RunAs.GID)
 	}
 	for _, v := range s.Env {
-		c.Env = append(c.Env, Variable{v.Name, v.Value})
+		c.Env = append(c.Env, Variable{v.Name, v.Value, v.Later})
 	}
 	for _, p := range s.Ports {
 		addresses := []string{""}
@@ -277,6 +288,9 @@ func (c Container) Digest(salt string) string {
 	env := slices.Clone(c.Env)
 	for i, v := range env {
 		env[i].Value = v.Value.Digest(salt)
+		if len(v.Later) > 0 { // what comes to light is compared by itself
+			env[i].Value = secret.Of("", true)
+		}
 	}
 	c.Env = env
 	keyed := func(words []secret.Text) []secret.Text {
@@ -326,6 +340,12 @@ func Differences(running, declared Container) []Difference {
 	}
 	for _, v := range declared.Env {
 		old, was := env(running.Env, v.Name)
+		if v.lacks() && (was || v.spent()) {
+			continue // what it has, it keeps
+		}
+		if v.lacks() {
+			v.Value = secret.Of("", true)
+		}
 		if !was || !old.Same(v.Value) {
 			// a secret of today was probably one before anybody said so
 			old = secret.Of(old.Reveal(), old.Secret() || v.Value.Secret())

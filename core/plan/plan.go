@@ -62,6 +62,9 @@ type Service struct {
 
 	// LeftOut tells that it stays as it is because others were named, whatever its files say.
 	LeftOut bool
+
+	// Asks are values that a person has to give before it can be deployed.
+	Asks []*lab.Later
 	// StopFirst tells that its container holds a host port that another service is about to take, or lives in
 	// the network of one that goes.
 	StopFirst bool
@@ -83,6 +86,7 @@ func (p Stack) Changes() bool {
 // Found is what a host has of a stack.
 type Found struct {
 	Lab      string
+	Made     map[*lab.Later]string // values that services have made by now
 	Running  []Running
 	Networks []survey.Network // all of the host
 	Volumes  []survey.Volume  // all of the host
@@ -98,7 +102,9 @@ func Make(stack *lab.Stack, found Found, images func(reference string) string) S
 		v := Service{Name: s.Name, Service: s, Container: Declare(s), Level: levels[s], Action: Create}
 		if i := slices.IndexFunc(running, func(r Running) bool { return r.Service == s.Name }); i >= 0 {
 			v.Running = &running[i]
-			v.Action, v.Differences = compare(running[i], v.Container, images(v.Container.Image))
+			now := v.Container
+			now.fill(found.Made)
+			v.Action, v.Differences = compare(running[i], now, images(v.Container.Image))
 		}
 		p.Services = append(p.Services, v)
 	}
@@ -121,6 +127,7 @@ func Make(stack *lab.Stack, found Found, images func(reference string) string) S
 		v.Overlap = v.Action == Replace && v.Service.Overlap && !v.StopFirst && v.Running.Up &&
 			besides(v.Running.Container, v.Container)
 	}
+	p.ask()
 	return p
 }
 

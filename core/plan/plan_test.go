@@ -191,13 +191,13 @@ func TestOverlap(t *testing.T) {
 
 func TestDigest(t *testing.T) {
 	c := Container{
-		Env:    []Variable{{"A", secret.Plain("1")}, {"DB_PASSWORD", secret.Of("moon", true)}},
+		Env:    []Variable{{Name: "A", Value: secret.Plain("1")}, {Name: "DB_PASSWORD", Value: secret.Of("moon", true)}},
 		Mounts: []Mount{{Source: "/a", Target: "/b"}, {Source: "/c", Target: "/a", ReadOnly: true}},
 	}
 	same := Container{Env: []Variable{c.Env[1], c.Env[0]}, Mounts: []Mount{c.Mounts[1], c.Mounts[0]}}
 	assert.Equal(t, c.Digest("salt"), same.Digest("salt"), "order is no difference")
 	assert.NotEqual(t, c.Digest("salt"), c.Digest("pepper"), "a secret goes in with the salt")
-	other := Container{Env: []Variable{c.Env[0], {"DB_PASSWORD", secret.Of("tide", true)}}, Mounts: c.Mounts}
+	other := Container{Env: []Variable{c.Env[0], {Name: "DB_PASSWORD", Value: secret.Of("tide", true)}}, Mounts: c.Mounts}
 	assert.NotEqual(t, c.Digest("salt"), other.Digest("salt"))
 	assert.Equal(t, "moon", c.Env[len(c.Env)-1].Value.Reveal(), "the container itself is not changed")
 }
@@ -214,7 +214,7 @@ func TestProofSurvivesItsLabel(t *testing.T) {
 func TestDigestStays(t *testing.T) {
 	full := Container{
 		Image: "registry.skerry.example/desk:1", User: "1311:1400",
-		Env:      []Variable{{"LEVEL", secret.Plain("low")}, {"STATION_KEY", secret.Of("moon-over-skerry", true)}},
+		Env:      []Variable{{Name: "LEVEL", Value: secret.Plain("low")}, {Name: "STATION_KEY", Value: secret.Of("moon-over-skerry", true)}},
 		Ports:    []Port{{"127.0.0.1", 8710, 80, "tcp"}, {"", 0, 8711, "udp"}},
 		Networks: []Attachment{{Network: "tide-log.net", Aliases: []string{"desk", "tides"}}}, Mode: "host",
 		NetworkOf: "store", Hostname: "desk",

@@ -67,6 +67,7 @@ func TestWhoReveals(t *testing.T) {
 			"into an environment file",
 		"core/wiring/wires.go":    "machines that are named in it",
 		"core/plan/container.go":  "fingerprints, keyed; what is found to be secret",
+		"core/plan/later.go":      "values that come to light are put into the environment",
 		"core/plan/resources.go":  "what is found to be secret",
 		"core/plan/settings.go":   "words that are compared",
 		"engine/settings.go":      "the create call",

@@ -24,6 +24,9 @@ type Observer struct {
 	// Resources are what was found on the host a moment ago, for several looks in a row: some engines take long to
 	// list networks. nil: each look asks for them.
 	Resources *Resources
+
+	// Learn is told secrets that come to light; nil: nobody is.
+	Learn func(secrets ...string)
 }
 
 // Resources are networks and volumes of a host.
@@ -106,6 +109,7 @@ type Snapshot struct {
 	Resources
 	Containers []engine.State
 	Images     map[string]survey.Image // that are on the host, by reference and by id
+	Made       map[*lab.Later]string   // values that services have made for others
 }
 
 // Snapshot asks the engine for all of it at the same time.
@@ -140,6 +144,7 @@ func (o *Observer) Snapshot(ctx context.Context, stack *lab.Stack) (Snapshot, er
 			older = append(older, c.ImageID)
 		}
 	}
+	found.Made = o.Made(ctx, stack.Services, found.Containers)
 	return found, o.addImages(ctx, found.Images, older)
 }
 
@@ -169,7 +174,7 @@ func (o *Observer) PlanFrom(stack *lab.Stack, seen Snapshot) (plan.Stack, error)
 	if who := unknownIdentity(stack); who != "" {
 		return plan.Stack{}, errors.New(who)
 	}
-	found := plan.Found{Lab: o.Lab, Networks: seen.Networks, Volumes: seen.Volumes}
+	found := plan.Found{Lab: o.Lab, Networks: seen.Networks, Volumes: seen.Volumes, Made: seen.Made}
 	unfinished := false
 	for _, c := range seen.Containers {
 		service := c.Labels[plan.LabelService]

@@ -79,6 +79,7 @@ ports = ["8080/tcp"]
 page.8080 = "probe"
 log = ["the probe starts", "open for readings"]
 programs = ["/probe", "/bin/sh"]
+files = { "/state/gauge.conf" = "a=b\naccess=MADE\n" }
 
 [image."` + PageNew + `"]
 present = true

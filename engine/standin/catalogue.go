@@ -41,6 +41,8 @@ type Image struct {
 	Exits      *int              `toml:"exits"`
 	ExitsAfter Duration          `toml:"exits-after"`
 	NeverReady bool              `toml:"never-ready"`
+	// what files inside hold, by their paths; MADE is a word by chance of each container
+	Files map[string]string `toml:"files"`
 }
 
 // Duration is a time.Duration that reads "300ms".

@@ -6,6 +6,7 @@ import (
 	"strconv"
 	"strings"
 
+	"proudlantern.example/lantern/core/access"
 	"proudlantern.example/lantern/core/declare"
 	"proudlantern.example/lantern/core/lab"
 	"proudlantern.example/lantern/core/secret"
@@ -180,7 +181,7 @@ func accountMixed(in *Input) {
 		if !known || id.UID == 0 {
 			continue
 		}
-		u := user{s, id, append(groupsOf(s), id.GID)}
+		u := user{s, id, append(access.GroupsOf(s), id.GID)}
 		for _, m := range s.Mounts {
 			if m.Kind != declare.MountPath || m.ReadOnly {
 				continue

@@ -8,6 +8,7 @@ import (
 	"strconv"
 	"strings"
 
+	"proudlantern.example/lantern/core/access"
 	"proudlantern.example/lantern/core/declare"
 	"proudlantern.example/lantern/core/lab"
 	"proudlantern.example/lantern/core/source"
@@ -573,29 +574,29 @@ func sensitive(p string) string {
 // contentsDenied reports the most frequent kind of entry that a service cannot use, in folders that it can.
 func contentsDenied(in *Input) {
 	eachPath(in, func(s *lab.Service, m lab.Mount, p survey.Path) {
-		w, words, err := whoIs(s)
+		w, words, err := access.Of(s)
 		facts := s.Stack.Host.Survey
 		if p.Kind != survey.Folder || err != nil {
 			return // mount-denied says what could not be judged
 		}
-		wanted := func(folder bool) rights {
-			want := mayRead
+		wanted := func(folder bool) access.Rights {
+			want := access.Read
 			if folder {
-				want |= mayEnter
+				want |= access.Enter
 			}
 			if !m.ReadOnly {
-				want |= mayWrite
+				want |= access.Write
 			}
 			return want
 		}
-		if got, _ := access(p, w, wanted(true)); got != wanted(true) {
+		if got, _ := access.Check(p, w, wanted(true)); got != wanted(true) {
 			return // mount-denied
 		}
 		var worst survey.Inside
-		var lacks rights
+		var lacks access.Rights
 		for _, e := range p.Inside {
 			want := wanted(e.Kind == survey.Folder)
-			got, _ := access(survey.Path{Kind: e.Kind, UID: e.UID, GID: e.GID, Mode: e.Mode}, w, want)
+			got, _ := access.Check(survey.Path{Kind: e.Kind, UID: e.UID, GID: e.GID, Mode: e.Mode}, w, want)
 			if got != want && e.Count > worst.Count {
 				worst, lacks = e, want&^got
 			}
@@ -610,11 +611,11 @@ func contentsDenied(in *Input) {
 		in.report(s, source.Problem{
 			At: m.SourceAt,
 			Message: fmt.Sprintf("%s may use %s, and not %s inside it: it may not %s there",
-				words, m.Source, what, lacks.words(worst.Kind == survey.Folder)),
+				words, m.Source, what, lacks.Words(worst.Kind == survey.Folder)),
 			Because: []source.Because{{Text: fmt.Sprintf("%s belongs to %s and %s, mode %s",
 				worst.Example, facts.UserName(worst.UID), facts.GroupName(worst.GID), worst.Mode)}},
 			Mend: &source.Mend{
-				Text: fmt.Sprintf("if all of it is the service's: chown -R %d:%d '%s'", w.uid, w.gid, m.Source),
+				Text: fmt.Sprintf("if all of it is the service's: chown -R %d:%d '%s'", w.UID, w.GID, m.Source),
 			},
 		})
 	})
@@ -638,12 +639,12 @@ func deviceMissing(in *Input) {
 				})
 				continue
 			}
-			w, words, err := whoIs(s)
+			w, words, err := access.Of(s)
 			if err != nil || s.Settings.Privileged || s.RunAs == nil && s.OwnerUID != "" {
 				continue // root opens it, and images that take ids arrange for it themselves
 			}
 			device := survey.Path{Kind: survey.Device, UID: f.UID, GID: f.GID, Mode: f.Mode}
-			if got, _ := access(device, w, mayRead); got&mayRead != 0 {
+			if got, _ := access.Check(device, w, access.Read); got&access.Read != 0 {
 				continue
 			}
 			p := source.Problem{
@@ -651,8 +652,8 @@ func deviceMissing(in *Input) {
 				Message: fmt.Sprintf("%s may not open %s, which belongs to %s and %s, mode %s",
 					words, d.Host, facts.UserName(f.UID), facts.GroupName(f.GID), f.Mode),
 			}
-			w.groups = append(w.groups, f.GID)
-			if got, _ := access(device, w, mayRead); got&mayRead != 0 &&
+			w.Groups = append(w.Groups, f.GID)
+			if got, _ := access.Check(device, w, access.Read); got&access.Read != 0 &&
 				(facts.Engine == nil || !facts.Engine.Rootless) {
 				group := strconv.FormatInt(f.GID, 10)
 				p.Mend = &source.Mend{

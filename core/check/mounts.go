@@ -5,9 +5,9 @@ import (
 	"fmt"
 	"path"
 	"slices"
-	"strconv"
 	"strings"
 
+	"proudlantern.example/lantern/core/access"
 	"proudlantern.example/lantern/core/declare"
 	"proudlantern.example/lantern/core/lab"
 	"proudlantern.example/lantern/core/source"
@@ -166,7 +166,7 @@ func volumeDenied(in *Input) {
 			if !there || v.Root == nil || v.Root.Empty {
 				continue
 			}
-			w, words, err := whoIs(s)
+			w, words, err := access.Of(s)
 			if err != nil {
 				in.skip(s.FullName(), err.Error())
 				continue
@@ -178,27 +178,27 @@ func volumeDenied(in *Input) {
 				GID:  v.Root.GID,
 				Mode: v.Root.Mode,
 			}
-			want := mayRead | mayEnter
+			want := access.Read | access.Enter
 			if !m.ReadOnly {
-				want |= mayWrite
+				want |= access.Write
 			}
-			got, decides := access(p, w, want)
+			got, decides := access.Check(p, w, want)
 			if got == want {
 				continue
 			}
 			because := []source.Because{
 				{Text: belongs(host.Survey, p)},
 				{Text: fmt.Sprintf("%s works as %s, %s: %s",
-					s.FullName(), strings.TrimSuffix(words, ","), host.Survey.GroupName(w.gid), decides)},
+					s.FullName(), strings.TrimSuffix(words, ","), host.Survey.GroupName(w.GID), decides)},
 			}
 			in.report(s, source.Problem{
 				At: m.SourceAt,
 				Message: fmt.Sprintf("%s on %s: %s may not %s there",
-					p.Path, host.Name, words, (want &^ got).words(true)), Because: because,
+					p.Path, host.Name, words, (want &^ got).Words(true)), Because: because,
 				Mend: &source.Mend{
 					Text: fmt.Sprintf(
 						"run-as = \"%d:%d\", whom it belongs to; or, once, a container that runs as "+
-							"root and gives it to %d:%d", p.UID, p.GID, w.uid, w.gid),
+							"root and gives it to %d:%d", p.UID, p.GID, w.UID, w.GID),
 				},
 			})
 		}
@@ -212,7 +212,7 @@ func mountDenied(in *Input) {
 			return
 		}
 		host := s.Stack.Host
-		w, words, err := whoIs(s)
+		w, words, err := access.Of(s)
 		if err != nil {
 			in.skip(s.FullName(), err.Error())
 			return
@@ -228,7 +228,7 @@ func mountDenied(in *Input) {
 			})
 			return
 		}
-		if closed, decides, ok := closedAbove(host.Survey, p); ok {
+		if closed, decides, ok := access.ClosedAbove(host.Survey, p); ok {
 			in.report(s, source.Problem{
 				At: m.SourceAt,
 				Message: fmt.Sprintf(
@@ -239,14 +239,14 @@ func mountDenied(in *Input) {
 			})
 			return
 		}
-		got, decides := access(p, w, want)
+		got, decides := access.Check(p, w, want)
 		if got == want {
 			return
 		}
 		because := []source.Because{
 			{Text: belongs(host.Survey, p)},
 			{Text: fmt.Sprintf("%s works as %s, %s: %s",
-				s.FullName(), strings.TrimSuffix(words, ","), host.Survey.GroupName(w.gid), decides)},
+				s.FullName(), strings.TrimSuffix(words, ","), host.Survey.GroupName(w.GID), decides)},
 		}
 		if id, _, _ := s.Identity(); !id.At.IsZero() {
 			because[1].At = id.At
@@ -254,7 +254,7 @@ func mountDenied(in *Input) {
 		in.report(s, source.Problem{
 			At: m.SourceAt,
 			Message: fmt.Sprintf("%s on %s: %s may not %s there",
-				m.Source, host.Name, words, (want &^ got).words(p.Kind == survey.Folder)),
+				m.Source, host.Name, words, (want &^ got).Words(p.Kind == survey.Folder)),
 			Because: because,
 			Mend:    permissionMend(m.Source, p, w, want),
 		})
@@ -262,13 +262,13 @@ func mountDenied(in *Input) {
 }
 
 // wanted returns the rights that a mount of a path needs.
-func wanted(m lab.Mount, p survey.Path) rights {
-	want := mayRead
+func wanted(m lab.Mount, p survey.Path) access.Rights {
+	want := access.Read
 	if p.Kind == survey.Folder {
-		want |= mayEnter
+		want |= access.Enter
 	}
 	if !m.ReadOnly {
-		want |= mayWrite
+		want |= access.Write
 	}
 	return want
 }
@@ -276,43 +276,6 @@ func wanted(m lab.Mount, p survey.Path) rights {
 func belongs(facts *survey.Survey, p survey.Path) string {
 	return fmt.Sprintf("%s belongs to %s and %s, mode %s%s",
 		p.Path, facts.UserName(p.UID), facts.GroupName(p.GID), p.Mode, aclWords(p.ACL))
-}
-
-// closedAbove returns the first folder on the way to a path that the user of an engine without root may not
-// enter, and why. What is not known counts as open.
-func closedAbove(facts *survey.Survey, p survey.Path) (closed survey.Path, decides string, ok bool) {
-	if facts.Engine == nil || !facts.Engine.Rootless {
-		return closed, "", false
-	}
-	w, known := engineUser(facts)
-	var above []string
-	for dir := path.Dir(p.Real); known && p.Real != ""; dir = path.Dir(dir) {
-		above = append(above, dir)
-		if dir == "/" || dir == "." {
-			break
-		}
-	}
-	for _, dir := range slices.Backward(above) {
-		folder, seen := facts.Path(dir)
-		if !seen || folder.Kind != survey.Folder {
-			continue
-		}
-		if got, decides := access(folder, w, mayEnter); got == 0 {
-			return folder, decides, true
-		}
-	}
-	return closed, "", false
-}
-
-// groupsOf returns the further groups that the service's process has.
-func groupsOf(s *lab.Service) []survey.ID {
-	var gids []survey.ID
-	for _, g := range s.Settings.Groups {
-		if gid, err := strconv.ParseInt(g, 10, 64); err == nil {
-			gids = append(gids, gid)
-		}
-	}
-	return gids
 }
 
 func aclWords(acl []string) string {
@@ -323,37 +286,22 @@ func aclWords(acl []string) string {
 }
 
 // permissionMend says what would let the identity in, the least first.
-func permissionMend(path string, p survey.Path, w who, need rights) *source.Mend {
-	_, mask, masked := parseACL(p.ACL)
-	granted, _ := access(withMask(p, 7), w, need)
+func permissionMend(path string, p survey.Path, w access.Who, need access.Rights) *source.Mend {
+	_, mask, masked := access.ParseACL(p.ACL)
+	granted, _ := access.Check(access.WithMask(p, 7), w, need)
 	switch {
 	case masked && granted == need:
 		return &source.Mend{
 			Text: fmt.Sprintf("widen the mask to %s: setfacl -m m::%s '%s'", mask|need, mask|need, path),
 		}
-	case w.uid == p.UID:
-		return &source.Mend{Text: fmt.Sprintf("give its owner the rights: chmod u+%s '%s'", letters(need), path)}
-	case w.gid == p.GID && !masked:
-		return &source.Mend{Text: fmt.Sprintf("give its group the rights: chmod g+%s '%s'", letters(need), path)}
+	case w.UID == p.UID:
+		return &source.Mend{Text: fmt.Sprintf("give its owner the rights: chmod u+%s '%s'", need.Letters(), path)}
+	case w.GID == p.GID && !masked:
+		return &source.Mend{Text: fmt.Sprintf("give its group the rights: chmod g+%s '%s'", need.Letters(), path)}
 	}
 	return &source.Mend{
 		Text: fmt.Sprintf(
 			"give it an entry of its own: setfacl -m u:%d:%s '%s'; or make it the owner: chown %d:%d '%s'",
-			w.uid, need, path, w.uid, w.gid, path),
+			w.UID, need, path, w.UID, w.GID, path),
 	}
 }
-
-// withMask returns the path as it would be with another mask.
-func withMask(p survey.Path, mask rights) survey.Path {
-	acl := make([]string, 0, len(p.ACL))
-	for _, e := range p.ACL {
-		if strings.HasPrefix(e, "mask::") {
-			e = "mask::" + mask.String()
-		}
-		acl = append(acl, e)
-	}
-	p.ACL = acl
-	return p
-}
-
-func letters(r rights) string { return strings.ReplaceAll(r.String(), "-", "") }

@@ -1,4 +1,4 @@
-package check
+package access
 
 import (
 	"encoding/binary"
@@ -34,7 +34,7 @@ type question struct {
 }
 
 // unreached is the answer where the engine does not even come to the folder.
-const unreached rights = 8
+const unreached Rights = 8
 
 // TestMain answers for the child process of TestAccessAgreesWithTheKernel.
 func TestMain(m *testing.M) {
@@ -50,7 +50,7 @@ func TestMain(m *testing.M) {
 		}
 	}
 	must(json.Unmarshal([]byte(text), &q))
-	answers, opened := make([]rights, len(q.Folders)), make([]int, len(q.Folders))
+	answers, opened := make([]Rights, len(q.Folders)), make([]int, len(q.Folders))
 	for i, folder := range q.Folders {
 		var err error
 		if opened[i], err = unix.Open(folder, unix.O_PATH, 0); err != nil {
@@ -61,7 +61,7 @@ func TestMain(m *testing.M) {
 	must(syscall.Setresgid(q.GID, q.GID, q.GID))
 	must(syscall.Setresuid(q.UID, q.UID, q.UID))
 	for i, fd := range opened {
-		for bit, mode := range map[rights]uint32{mayRead: unix.R_OK, mayWrite: unix.W_OK, mayEnter: unix.X_OK} {
+		for bit, mode := range map[Rights]uint32{Read: unix.R_OK, Write: unix.W_OK, Enter: unix.X_OK} {
 			if answers[i] != unreached && unix.Faccessat(fd, "", mode, unix.AT_EACCESS|unix.AT_EMPTY_PATH) == nil {
 				answers[i] |= bit
 			}
@@ -142,24 +142,24 @@ func TestAccessAgreesWithTheKernel(t *testing.T) {
 		facts.Paths = append(facts.Paths, tree...)
 		q.Folders = append(q.Folders, tree[len(tree)-1].Path)
 	}
-	kernel := func(attr *syscall.SysProcAttr) []rights {
+	kernel := func(attr *syscall.SysProcAttr) []Rights {
 		asked, err := json.Marshal(q)
 		require.NoError(t, err)
 		child := exec.Command(program)
 		child.Env, child.SysProcAttr, child.Stderr = []string{kernelAsk + "=" + string(asked)}, attr, os.Stderr
 		out, err := child.Output()
 		require.NoError(t, err)
-		var answers []rights
+		var answers []Rights
 		require.NoError(t, json.Unmarshal(out, &answers))
 		require.Len(t, answers, count)
 		return answers
 	}
 	disagreements, closed := 0, 0
-	compare := func(kind string, w who, p survey.Path, want rights, said rights, why string) {
+	compare := func(kind string, w Who, p survey.Path, want Rights, said Rights, why string) {
 		if said != want {
 			if disagreements++; disagreements < 6 {
 				t.Errorf("%s: uid %d gid %d groups %v on %d:%d %s %v: reckoned %s (%s), the kernel says %s",
-					kind, w.uid, w.gid, w.groups, p.UID, p.GID, p.Mode, p.ACL, said, why, want)
+					kind, w.UID, w.GID, w.Groups, p.UID, p.GID, p.Mode, p.ACL, said, why, want)
 			}
 		}
 	}
@@ -177,7 +177,7 @@ func TestAccessAgreesWithTheKernel(t *testing.T) {
 		answers, w := kernel(nil), asRoot(id, groups)
 		for i, tree := range trees {
 			p := tree[len(tree)-1]
-			got, why := access(p, w, mayRead|mayWrite|mayEnter)
+			got, why := Check(p, w, Read|Write|Enter)
 			compare("with root", w, p, answers[i], got, why)
 		}
 
@@ -196,8 +196,8 @@ func TestAccessAgreesWithTheKernel(t *testing.T) {
 		require.True(t, ok)
 		for i, tree := range trees {
 			p := tree[len(tree)-1]
-			got, why := access(p, w, mayRead|mayWrite|mayEnter)
-			if at, decides, is := closedAbove(&facts, p); is {
+			got, why := Check(p, w, Read|Write|Enter)
+			if at, decides, is := ClosedAbove(&facts, p); is {
 				closed++
 				got, why = unreached, at.Path+": "+decides
 			}
@@ -225,20 +225,20 @@ func randomACL(t *testing.T, random *rand.Rand, path string, mode uint32) []stri
 	for _, n := range random.Perm(7)[:random.IntN(3)] {
 		perms := random.Uint32N(8)
 		acl = append(acl,
-			fmt.Sprintf("user:%d:%s", []int{1311, 1312, 1313, 1314, 1315, 7310, 7311}[n], rights(perms)))
+			fmt.Sprintf("user:%d:%s", []int{1311, 1312, 1313, 1314, 1315, 7310, 7311}[n], Rights(perms)))
 	}
 	slices.Sort(acl) // by id, as the kernel demands: they all have four digits
 	for _, e := range acl {
 		add(0x02, uint32(parseRights(e[strings.LastIndexByte(e, ':')+1:])), number(e))
 	}
 	owning := random.Uint32N(8)
-	acl = append(acl, "group::"+rights(owning).String())
+	acl = append(acl, "group::"+Rights(owning).String())
 	add(0x04, owning, none)
 	var groups []string
 	for _, n := range random.Perm(7)[:1+random.IntN(2)] {
 		groups = append(groups,
 			fmt.Sprintf("group:%d:%s",
-				[]int{1400, 1401, 1402, 1403, 1404, 7399, 7400}[n], rights(random.Uint32N(8))))
+				[]int{1400, 1401, 1402, 1403, 1404, 7399, 7400}[n], Rights(random.Uint32N(8))))
 	}
 	slices.Sort(groups)
 	for _, e := range groups {
@@ -248,7 +248,7 @@ func randomACL(t *testing.T, random *rand.Rand, path string, mode uint32) []stri
 	add(0x10, mask, none)
 	add(0x20, mode&7, none)
 	require.NoError(t, xattr.Set(path, "system.posix_acl_access", b))
-	return append(append(acl, groups...), "mask::"+rights(mask).String())
+	return append(append(acl, groups...), "mask::"+Rights(mask).String())
 }
 
 func number(entry string) uint32 {

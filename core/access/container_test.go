@@ -1,4 +1,4 @@
-package check
+package access
 
 import (
 	"context"
@@ -67,8 +67,8 @@ func TestAccessAgreesInContainers(t *testing.T) {
 			require.Zero(t, code, said)
 			require.Len(t, said, count)
 			for i, tree := range trees {
-				got, why := access(tree[2], asRoot(id, groups), mayRead|mayWrite|mayEnter)
-				answer := rights(said[i] - '0')
+				got, why := Check(tree[2], asRoot(id, groups), Read|Write|Enter)
+				answer := Rights(said[i] - '0')
 				assert.Equal(t, answer, got, "%s %v on %+v: %s", c.User, groups, tree[2], why)
 				if asked++; answer == 0 {
 					shut++

@@ -18,7 +18,7 @@ var groups = []struct {
 	commands []string
 }{
 	{"first steps", []string{"demo", "begin", "image", "draft"}},
-	{"before a deploy", []string{"survey", "check", "compare"}},
+	{"before a deploy", []string{"survey", "check", "prepare", "compare"}},
 	{"deploy", []string{"deploy", "prove"}},
 	{"day by day", []string{"status", "logs", "shell", "start", "stop", "restart", "update", "map", "ports", "mounts",
 		"env"}},

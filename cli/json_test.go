@@ -78,6 +78,7 @@ func TestJSONOutputs(t *testing.T) {
 		run("image", 0, "image", enginetest.Page)
 		run("draft", 0, "draft", enginetest.Page, "--stack", "another", "--dry-run")
 		run("begin", 0, "begin", t.TempDir(), "--dry-run", "--engine", target.Address)
+		run("prepare", 0, "prepare", "--dry-run")
 		run("env", 0, "env", "tide-log")
 		run("survey", 0, "survey")
 

@@ -3,7 +3,6 @@ package host
 import (
 	"cmp"
 	"context"
-	"encoding/binary"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -78,7 +77,7 @@ func stat(from hostconn.Files, p string) survey.Path {
 		out.Real = real
 	}
 	if acl, err := from.ACL(p, true); err == nil {
-		out.ACL = parseACL(acl)
+		out.ACL, _ = hostconn.ParseACL(acl)
 	}
 	return out
 }
@@ -95,39 +94,6 @@ func kindOf(m fs.FileMode) string {
 		return survey.Device
 	}
 	return survey.Regular
-}
-
-// parseACL reads the extended attribute system.posix_acl_access (linux/posix_acl_xattr.h: a version, then
-// tag, permissions and id of each entry, little-endian). The entries of owner and others are left out: the
-// mode says the same. That of the owning group is not, because with a mask the mode's middle digit is the
-// mask.
-func parseACL(b []byte) []string {
-	const version, size = 2, 8
-	if len(b) < 4 || binary.LittleEndian.Uint32(b) != version {
-		return nil
-	}
-	var acl []string
-	for b = b[4:]; len(b) >= size; b = b[size:] {
-		perms := binary.LittleEndian.Uint16(b[2:])
-		text := []byte("rwx")
-		for i := range text {
-			if perms&(4>>i) == 0 {
-				text[i] = '-'
-			}
-		}
-		id := binary.LittleEndian.Uint32(b[4:])
-		switch binary.LittleEndian.Uint16(b) {
-		case 0x02:
-			acl = append(acl, fmt.Sprintf("user:%d:%s", id, text))
-		case 0x04:
-			acl = append(acl, fmt.Sprintf("group::%s", text))
-		case 0x08:
-			acl = append(acl, fmt.Sprintf("group:%d:%s", id, text))
-		case 0x10:
-			acl = append(acl, fmt.Sprintf("mask::%s", text))
-		}
-	}
-	return acl
 }
 
 // readVolumes looks at the root folders of volumes: where they lie in the files of the host, else through

@@ -10,6 +10,7 @@ import (
 	"proudlantern.example/lantern/core/check"
 	"proudlantern.example/lantern/core/lab"
 	"proudlantern.example/lantern/core/plan"
+	"proudlantern.example/lantern/core/prepare"
 	"proudlantern.example/lantern/core/source"
 	"proudlantern.example/lantern/core/survey"
 	"proudlantern.example/lantern/deploy"
@@ -149,6 +150,16 @@ type Begun struct {
 
 // NewBegun returns the document of a lab that was begun.
 func NewBegun(files []app.NewFile, written bool) Begun { return Begun{first, files, written} }
+
+// Prepared is what prepare says.
+type Prepared struct {
+	Lantern int              `json:"lantern"`
+	Changes []prepare.Change `json:"changes"`
+	Done    bool             `json:"done"`
+}
+
+// NewPrepared returns the document of a preparation.
+func NewPrepared(changes []prepare.Change, done bool) Prepared { return Prepared{first, changes, done} }
 
 // Drafted is what draft says.
 type Drafted struct {
@@ -325,6 +336,7 @@ type documents struct {
 	Image        Images        `json:"image"`
 	Begin        Begun         `json:"begin"`
 	Draft        Drafted       `json:"draft"`
+	Prepare      Prepared      `json:"prepare"`
 	Env          Variables     `json:"env"`
 	Survey       survey.Survey `json:"survey"`
 }

@@ -93,6 +93,11 @@ type Who struct {
 	rules    func(uid, gid survey.ID) bool // whose files it may use whatever their modes say
 }
 
+// Named is an identity by its uid alone, without any group.
+func Named(uid survey.ID) Who {
+	return Who{UID: uid, GID: -1, rules: func(survey.ID, survey.ID) bool { return uid == 0 }}
+}
+
 // asRoot is what an engine with root makes of an identity: ids inside are those of the host.
 func asRoot(id lab.Identity, groups []survey.ID) Who {
 	return Who{id.UID, id.GID, groups, func(survey.ID, survey.ID) bool { return id.UID == 0 }}

@@ -193,8 +193,8 @@ func accountMixed(in *Input) {
 				common := slices.ContainsFunc(u.groups, func(g survey.ID) bool {
 					return slices.Contains(o.groups, g)
 				})
-				if o.id.UID != u.id.UID && !common {
-					facts := s.Stack.Host.Survey
+				facts := s.Stack.Host.Survey
+				if o.id.UID != u.id.UID && !common && !bothNamed(facts, m.Source, u.id.UID, o.id.UID) {
 					in.report(s, source.Problem{
 						At: m.SourceAt,
 						Message: fmt.Sprintf(
@@ -208,6 +208,19 @@ func accountMixed(in *Input) {
 			first[s.Stack.Host][m.Source] = append(first[s.Stack.Host][m.Source], u)
 		}
 	}
+}
+
+// bothNamed reports whether the access control list of a folder has an entry with the right to write for each of two.
+func bothNamed(facts *survey.Survey, path string, a, b survey.ID) bool {
+	p, ok := facts.Path(path)
+	if real, known := facts.Path(p.Real); ok && known {
+		p = real
+	}
+	writes := func(uid survey.ID) bool {
+		got, _ := access.Check(p, access.Named(uid), access.Write)
+		return got != 0 && (uid == p.UID || access.EntryOf(p.ACL, uid) != "")
+	}
+	return ok && len(p.ACL) > 0 && writes(a) && writes(b)
 }
 
 var zoneRules = []Rule{

@@ -76,6 +76,9 @@ func TestDraft(t *testing.T) {
 		// They rely on those ports being closed, too, that a draft takes: the test goes on with one of its own.
 		b.write("tide-log/stack.toml", port.ReplaceAllString(text, fmt.Sprintf(`"%d -> 8080"`, freePort(t))))
 		b.run(0, "check", "--strict")
+		if os.Getuid() == 0 {
+			b.run(0, "prepare", "--yes")
+		}
 		b.run(0, "deploy", "--yes")
 		answers := 0
 		for _, c := range b.containers() {

@@ -24,14 +24,14 @@ func Changes(w io.Writer, p Paint, changes []prepare.Change) {
 			fmt.Fprintf(w, "  %s\n", Harmless(c.Path))
 			path = c.Path
 		}
-		text := c.To
+		text := Harmless(c.To)
 		switch {
 		case c.Action != prepare.Make && c.From == "":
 			text += p.Faint("  new")
 		case c.From != "":
-			text += p.Faint("  was " + c.From)
+			text += p.Faint("  was " + Harmless(c.From))
 		}
-		lines := p.Lines(Harmless(text), 14)
+		lines := p.Lines(text, 14)
 		for i, l := range lines {
 			name := c.Action
 			if i > 0 {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -39,12 +40,8 @@ type NoteAt struct {
 
 // Draft writes nothing yet: it makes a stack of images for a host, from what these say of themselves.
 func (w *Workspace) Draft(ctx context.Context, stack, onHost string, references []string) (*Drafted, error) {
-	if !declare.IsName(stack) {
-		return nil, usage("%q cannot be the name of a stack: a small letter, then small letters, digits and -, at most 40",
-			stack)
-	}
-	if _, err := os.Lstat(filepath.Join(w.Dir, stack)); !errors.Is(err, fs.ErrNotExist) {
-		return nil, usage("%s exists already, and nothing is written over", stack)
+	if err := w.newStack(stack); err != nil {
+		return nil, err
 	}
 	hosts := w.HostsOf(onHost)
 	switch {
@@ -107,6 +104,43 @@ func (w *Workspace) Draft(ctx context.Context, stack, onHost string, references 
 		d.Notes = append(d.Notes, DraftNote{NoteAt{file, n.Line}, n.Element, n.Text})
 	}
 	return d, nil
+}
+
+// DraftLike writes nothing yet: it makes a stack like another one of the lab, on the same host.
+func (w *Workspace) DraftLike(ctx context.Context, stack, like string) (*Drafted, error) {
+	if err := w.newStack(stack); err != nil {
+		return nil, err
+	}
+	st := w.Stack(like)
+	if st == nil || st.Host == nil || st.Broken {
+		return nil, usage("the lab has no stack %s that could be read", like)
+	}
+	w = w.Survey(ctx, st.Host.Name)
+	st = w.Stack(like)
+	c := draft.Like(w.draftPlace(stack, st.Host.Name), st, w.EnvFiles, characters)
+	file := stack + "/" + declare.StackFile
+	d := &Drafted{Stack: stack, Notes: []DraftNote{}, Files: []NewFile{{file, 0o644, c.Text}}}
+	for _, name := range slices.Sorted(maps.Keys(c.Env)) {
+		d.Files = append(d.Files, NewFile{stack + "/" + name, SecretMode, c.Env[name]})
+	}
+	for _, n := range c.Notes {
+		d.Notes = append(d.Notes, DraftNote{NoteAt{file, n.Line}, n.Element, n.Text})
+	}
+	if err := w.Unreached[st.Host.Name]; err != nil {
+		d.Unknown = append(d.Unknown, "no engine answers, so which ports are free is not known: "+err.Error())
+	}
+	return d, nil
+}
+
+// newStack makes sure that a stack of that name can be written.
+func (w *Workspace) newStack(stack string) error {
+	if !declare.IsName(stack) {
+		return usage("%q cannot be the name of a stack: a small letter, then small letters, digits and -, at most 40", stack)
+	}
+	if _, err := os.Lstat(filepath.Join(w.Dir, stack)); !errors.Is(err, fs.ErrNotExist) {
+		return usage("%s exists already, and nothing is written over", stack)
+	}
+	return nil
 }
 
 // draftPlace is what a draft has to know of the lab. It is surveyed.

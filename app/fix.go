@@ -10,6 +10,7 @@ import (
 	"strings"
 
 	"proudlantern.example/lantern/core/check"
+	"proudlantern.example/lantern/core/secret"
 	"proudlantern.example/lantern/core/source"
 	"proudlantern.example/lantern/labdir"
 )
@@ -31,6 +32,9 @@ type Fixes struct {
 	Texts  map[string]string       // and what becomes of them
 }
 
+// madeUpLength is how many characters a secret has that is made up in place of a sample.
+const madeUpLength = 32
+
 // mostRounds is how often mends are worked out: one may make the next possible.
 const mostRounds = 10
 
@@ -51,6 +55,16 @@ func (w *Workspace) Fix(named Targets, host string, resurvey Surveyor) (*Fixes, 
 		for _, f := range m.Result.Findings {
 			if f.Mend != nil && f.Accepted == "" && len(f.Mend.Edits) > 0 {
 				groups, rules = append(groups, f.Mend.Edits), append(rules, f.Rule)
+			}
+			if f.Mend != nil && f.Accepted == "" && !f.Mend.MakeUp.IsZero() {
+				value := characters(madeUpLength)
+				if w.caller.Learn != nil {
+					w.caller.Learn(value)
+				}
+				groups = append(groups, []source.Edit{{
+					At: f.Mend.MakeUp, New: value, Shown: secret.Mask(strings.Repeat("x", madeUpLength)),
+				}})
+				rules = append(rules, f.Rule)
 			}
 		}
 		texts, applied := source.Apply(groups)

@@ -98,6 +98,21 @@ func TestDraftOfCards(t *testing.T) {
 		assert.Contains(t, env("probe-store"), "STORE_USER=probe\n")
 		assert.Empty(t, containers["tide-log.probe-store"].Container.Ports)
 
+		// Another one like it has a port, folders and a password of its own.
+		_, stderr = b.run(0, "draft", "--like", "tide-log", "--stack", "tide-two")
+		assert.Contains(t, stderr, "written: tide-two/tide-two.env")
+		other := regexp.MustCompile(`(?m)^PROBE_STORE_PASSWORD=([A-Za-z0-9]{32})$`).FindStringSubmatch(b.read("tide-two/tide-two.env"))
+		require.NotNil(t, other)
+		assert.NotEqual(t, m[1], other[1])
+		copied := b.read("tide-two/stack.toml")
+		assert.Equal(t, 1, strings.Count(copied, "tide-log"), "in a comment")
+		assert.Contains(t, copied, "first login: the name that its log shows", "comments stay")
+		b.write("tide-two/stack.toml", regexp.MustCompile(`"\d+ -> 8080"`).ReplaceAllString(copied, fmt.Sprintf(`"%d -> 8080"`, freePort(t))))
+		b.run(0, "check", "tide-two", "--strict")
+		b.run(0, "deploy", "tide-two", "--yes")
+		b.run(0, "retire", "tide-two", "--yes")
+		require.NoError(t, os.RemoveAll(filepath.Join(b.dir, "tide-two")))
+
 		// A second deploy is no first one any more, and what a card does not know is a mistake.
 		b.write("tide-log/stack.toml", strings.Replace(b.read("tide-log/stack.toml"), "env.STORE_URL", "env.STORE_ULR", 1))
 		stdout, _ = b.run(1, "check")

@@ -5,12 +5,13 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"proudlantern.example/lantern/app"
 	"proudlantern.example/lantern/cli/render"
 	"proudlantern.example/lantern/core/declare"
 )
 
 func (s *session) draftCommand() *cli.Command {
-	var stack string
+	var stack, like string
 	var strict, dryRun bool
 	return &cli.Command{
 		Name: "draft", Usage: "write a new stack from what images say of themselves", ArgsUsage: "IMAGE...",
@@ -19,20 +20,26 @@ func (s *session) draftCommand() *cli.Command {
 			"each other. What nobody says stands in the file as a question. Nothing is written over.",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "stack", Usage: "the `NAME` of the stack", Destination: &stack},
+			&cli.StringFlag{Name: "like", Usage: "instead of images: start from a `STACK` of your own", Destination: &like},
 			&cli.BoolFlag{Name: "strict", Usage: "where a question stays open, write nothing", Destination: &strict},
 			&cli.BoolFlag{Name: "dry-run", Usage: "show the file, and write nothing", Destination: &dryRun},
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			references := c.Args().Slice()
-			if len(references) == 0 || stack == "" {
-				return usage("lantern draft needs images, and --stack NAME")
+			if (len(references) == 0) == (like == "") || stack == "" {
+				return usage("lantern draft needs images or --like STACK, and --stack NAME")
 			}
 			w, asJSON, err := s.begin()
 			if err != nil {
 				return err
 			}
 			done := s.busy("looking at the host and the images")
-			d, err := w.Draft(ctx, stack, s.host, references)
+			var d *app.Drafted
+			if like != "" {
+				d, err = w.DraftLike(ctx, stack, like)
+			} else {
+				d, err = w.Draft(ctx, stack, s.host, references)
+			}
 			done()
 			if err != nil {
 				return err

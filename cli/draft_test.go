@@ -102,7 +102,7 @@ func TestDraft(t *testing.T) {
 		_, stderr = b.run(2, "draft", enginetest.Page, "--stack", "../mast")
 		assert.Contains(t, stderr, `"../mast" cannot be the name of a stack`)
 		_, stderr = b.run(2, "draft", enginetest.Page)
-		assert.Contains(t, stderr, "lantern draft needs images, and --stack NAME")
+		assert.Contains(t, stderr, "lantern draft needs images or --like STACK, and --stack NAME")
 		if !target.Real() {
 			_, stderr = b.run(1, "draft", "registry.skerry.example/prob:1", "--stack", "gone")
 			assert.Contains(t, stderr, "registry.skerry.example/probe")

@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"proudlantern.example/lantern/engine/enginetest"
+	"proudlantern.example/lantern/engine/standin"
 )
 
 const randomText = `[let]
@@ -75,4 +76,27 @@ func TestRandom(t *testing.T) {
 		stdout, _ = b.run(1, "check", "--offline")
 		assert.Contains(t, stdout, "random is the number of characters that are made up, from 12 to 256")
 	})
+}
+
+// A sample in place of a secret is replaced by one that is made up, as long as nothing of the stack has run.
+func TestSampleSecret(t *testing.T) {
+	_, address := enginetest.StartStandIn(t, standin.Options{})
+	b := newBench(t, enginetest.Target{Name: "stand-in", Address: address})
+	b.write("lab.toml", fmt.Sprintf(labText, b.uid, b.gid, b.data, address))
+	b.write("mast/stack.toml", "[service.desk]\nimage = \""+enginetest.Page+"\"\nenv-files = [\"mast.env\"]\nready = { log = \"open\" }\n")
+	sample := "# ours\nMAST_PASSWORD=changeme\n"
+	b.write("mast/mast.env", sample)
+	stdout, _ := b.run(1, "check")
+	assert.Contains(t, stdout, "check --fix makes up a random one")
+	stdout, _ = b.run(0, "check", "--fix", "--dry-run")
+	assert.NotRegexp(t, `PASSWORD='?[A-Za-z0-9]{12}`, stdout)
+	assert.Equal(t, sample, b.read("mast/mast.env"))
+	stdout, _ = b.run(0, "check", "--fix")
+	assert.Contains(t, stdout, `env-placeholder  "hidden (8 characters)" becomes "hidden (32 characters)"`)
+	assert.Regexp(t, `^# ours\nMAST_PASSWORD=[A-Za-z0-9]{32}\n$`, b.read("mast/mast.env"))
+	b.run(0, "deploy", "--yes")
+	b.write("mast/mast.env", sample)
+	stdout, _ = b.run(1, "check", "--fix")
+	assert.NotContains(t, stdout, "random")
+	assert.Equal(t, sample, b.read("mast/mast.env"), "what runs may have made an account with the one that it has")
 }

@@ -172,9 +172,14 @@ type Drafted struct {
 
 // NewDrafted returns the document of a draft.
 func NewDrafted(d *app.Drafted, written bool) Drafted {
-	files := d.Files
+	files := slices.Clone(d.Files)
+	for i, f := range files {
+		if f.Mode == app.SecretMode {
+			files[i].Text = ""
+		}
+	}
 	if d.EnvFile != "" { // its text is nobody's business
-		files = append(slices.Clone(files), app.NewFile{Path: d.EnvFile, Mode: app.SecretMode})
+		files = append(files, app.NewFile{Path: d.EnvFile, Mode: app.SecretMode})
 	}
 	return Drafted{first, d.Stack, files, d.Notes, written}
 }

@@ -15,6 +15,10 @@ func NewFiles(w io.Writer, p Paint, files []app.NewFile) {
 			fmt.Fprintln(w)
 		}
 		fmt.Fprintln(w, p.Head(f.Path))
+		if f.Mode == app.SecretMode {
+			fmt.Fprintln(w, "  "+p.Faint("secrets: not shown"))
+			continue
+		}
 		for line := range strings.Lines(f.Text) {
 			text, comment, found := strings.Cut(Harmless(strings.TrimRight(line, "\n")), "#")
 			if found {

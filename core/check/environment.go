@@ -4,12 +4,14 @@ import (
 	"fmt"
 	"path"
 	"regexp"
+	"slices"
 	"strings"
 	"sync"
 
 	"proudlantern.example/lantern/core/declare"
 	"proudlantern.example/lantern/core/lab"
 	"proudlantern.example/lantern/core/source"
+	"proudlantern.example/lantern/core/survey"
 )
 
 var environmentRules = []Rule{
@@ -53,7 +55,8 @@ var environmentRules = []Rule{
 	}, {
 		Name: "env-placeholder", Severity: Error, Needs: Files,
 		Title:   "a sample value in place of a real one",
-		Text:    "For a secret this is an error: everybody knows it. For other variables this is a warning.",
+		Text: "For a secret this is an error: everybody knows it. For other variables this is a warning. As long as " +
+			"nothing of the stack has run, check --fix makes up a random secret.",
 		Mistake: `MAST_PASSWORD=changeme`,
 		Mended:  `MAST_PASSWORD=a long one of your own`,
 		Find:    envPlaceholder,
@@ -77,6 +80,39 @@ var placeholder = sync.OnceValue(func() *regexp.Regexp {
 	return regexp.MustCompile(
 		`(?i)^(change[-_ ]?(me|this|it)!*|replace[-_ ]?(me|this)|fix[-_ ]?me|to[-_ ]?do|tbd|x{3,}|\*{3,}|\.{3}|<[^<>]+>|\[[^\[\]]+\]|(your|my)[-_ ].*[-_ ]here|your[-_ ](password|secret|token|key|user(name)?|name|e?mail|domain|api[-_ ]key).*|insert[-_ ].*[-_ ]here|(put|enter)[-_ ].*[-_ ]here|secret[-_ ]?goes[-_ ]?here|dummy|placeholder)$`)
 })
+
+// neverDeployed reports whether no stack of the services, by their full names, has run on its host: what was deployed may
+// have made an account with the value.
+func neverDeployed(in *Input, services []string) bool {
+	for _, name := range services {
+		stack, _, _ := strings.Cut(name, "/")
+		st := in.Lab.Stack(stack)
+		if st.Host == nil || st.Host.Survey == nil || slices.ContainsFunc(st.Host.Survey.Containers, func(c survey.Container) bool {
+			return c.Lab == in.Lab.Name && c.Stack == stack
+		}) {
+			return false
+		}
+		// Volumes stay when a stack is retired, and folders do, too.
+		for _, s := range st.Services {
+			for _, m := range s.Mounts {
+				p, known := st.Host.Survey.Path(m.Source)
+				_, there := st.Host.Survey.Volume(engineName(m))
+				if there || m.Kind == declare.MountPath && known && p.Kind == survey.Folder && len(p.Inside) > 0 && !m.ReadOnly {
+					return false
+				}
+			}
+		}
+	}
+	return true
+}
+
+// engineName returns the name of the volume of a mount; "" for any other.
+func engineName(m lab.Mount) string {
+	if m.Volume == nil {
+		return ""
+	}
+	return m.Volume.EngineName
+}
 
 func envPlaceholder(in *Input) {
 	// A line of a file counts once, for all services that get it.
@@ -112,6 +148,9 @@ func envPlaceholder(in *Input) {
 				if len(names) == 1 {
 					p.Because[0].Text = names[0] + " gets it from this file"
 				}
+			}
+			if v.Value.Secret() && v.Origin != lab.FromEnv && v.Value.Is(v.At.Text()) && neverDeployed(in, names) {
+				p.Mend = &source.Mend{Text: "check --fix makes up a random one", MakeUp: v.At}
 			}
 			in.report(s, p).Severity = severity
 		}

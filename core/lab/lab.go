@@ -198,6 +198,9 @@ func (s *Service) place(key, item string, at source.Span) {
 	}
 }
 
+// Lets returns the stack's own [let] as it stands in the file.
+func (s *Stack) Lets() []declare.Let { return s.decl.Let }
+
 // FullName returns STACK/SERVICE, as people name it.
 func (s *Service) FullName() string { return s.Stack.Name + "/" + s.Name }
 

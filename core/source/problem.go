@@ -27,6 +27,8 @@ type Because struct {
 type Mend struct {
 	Text  string
 	Edits []Edit
+	// MakeUp is a value in whose place a random one belongs: who applies mends makes it up. Zero: none.
+	MakeUp Span
 }
 
 // Edit replaces the bytes that At marks by New.

@@ -54,7 +54,7 @@ var environmentRules = []Rule{
 		Find:    resolverFinds,
 	}, {
 		Name: "env-placeholder", Severity: Error, Needs: Files,
-		Title:   "a sample value in place of a real one",
+		Title: "a sample value in place of a real one",
 		Text: "For a secret this is an error: everybody knows it. For other variables this is a warning. As long as " +
 			"nothing of the stack has run, check --fix makes up a random secret.",
 		Mistake: `MAST_PASSWORD=changeme`,

@@ -71,7 +71,9 @@ ready = { http = "8080/", within = "3s" }
 			{"logbook"}, {"logbook", "--format", "json"}, {"logbook", "tide-log", "1"}, {"sweep"},
 			{"revert", "tide-log", "1", "--dry-run"}, {"revert", "tide-log", "1", "--dry-run", "--format", "json"},
 			{"status"}, {"status", "--format", "json"}, {"env", "tide-log"},
-			{"env", "tide-log/desk", "--format", "json"}, {"tidy", "--check"},
+			{"env", "tide-log/desk", "--format", "json"}, {"tidy", "--check"}, {"prepare", "--dry-run"},
+			{"draft", "--like", "tide-log", "--stack", "another", "--dry-run"},
+			{"draft", "--like", "tide-log", "--stack", "another", "--dry-run", "--format", "json"},
 		} {
 			run(args...)
 		}

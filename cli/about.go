@@ -11,6 +11,7 @@ import (
 	"proudlantern.example/lantern/cli/render"
 	"proudlantern.example/lantern/core/check"
 	"proudlantern.example/lantern/core/declare"
+	"proudlantern.example/lantern/core/interchange"
 )
 
 func (s *session) aboutCommand() *cli.Command {
@@ -46,8 +47,10 @@ func (s *session) aboutAll(of string) error {
 		render.Rules(s.Out, check.All())
 	case "", "keys":
 		render.Reference(s.Out, declare.LabDocs(), declare.StackDocs(), declare.CardDocs())
+	case "import":
+		render.ImportReference(s.Out, interchange.Elements())
 	default:
-		return usage("--all prints keys or rules, not %s", of)
+		return usage("--all prints keys, rules or import, not %s", of)
 	}
 	return nil
 }

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 
@@ -79,6 +80,8 @@ func TestJSONOutputs(t *testing.T) {
 		run("draft", 0, "draft", enginetest.Page, "--stack", "another", "--dry-run")
 		run("begin", 0, "begin", t.TempDir(), "--dry-run", "--engine", target.Address)
 		run("prepare", 0, "prepare", "--dry-run")
+		b.write("there/stack.yaml", "services:\n  desk:\n    image: a:1\n    scale: 2\n")
+		run("import", 0, "import", filepath.Join(b.dir, "there/stack.yaml"), "--stack", "another", "--dry-run")
 		run("env", 0, "env", "tide-log")
 		run("survey", 0, "survey")
 

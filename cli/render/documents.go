@@ -341,6 +341,7 @@ type documents struct {
 	Image        Images        `json:"image"`
 	Begin        Begun         `json:"begin"`
 	Draft        Drafted       `json:"draft"`
+	Import       Drafted       `json:"import"`
 	Prepare      Prepared      `json:"prepare"`
 	Env          Variables     `json:"env"`
 	Survey       survey.Survey `json:"survey"`

@@ -38,7 +38,7 @@ var keyPatterns = map[string]string{
 	"mounts":         patternMount, "page": patternEndpoint, "http": patternEndpoint,
 	"status":   `[1-5][0-9]{2}(-[1-5][0-9]{2})?`,
 	"platform": `[a-z0-9]+/[a-z0-9]+(/[a-z0-9]+)?`, "working-dir": `/.*`, "devices": `/[^,]*`,
-	"hostname": patternMachine, "aliases": patternMachine,
+	"hostname": patternMachine, "aliases": `[A-Za-z0-9._]([A-Za-z0-9._-]{0,61}[A-Za-z0-9._])?`,
 	"engine": `(unix:///.*|ssh://([^:@/ ]+@)?[^:@/ ]+(:` + patternNumber +
 		`)?(/.*)?|tcp://([^:@/ \[]+|\[[0-9a-fA-F:.]+\]):` + patternNumber + `/?)`,
 	"subnet": `[0-9a-fA-F.:]+/[0-9]{1,3}`, "engine-name": `[A-Za-z0-9][A-Za-z0-9_.-]*`,

@@ -215,6 +215,16 @@ func ParseHostname(s string) (string, error) {
 	return t, nil
 }
 
+// ParseAlias reads a further name of a service on its networks: that of a machine, in which _ may stand, too, as other
+// formats have it. The error is a *[SyntaxError].
+func ParseAlias(s string) (string, error) {
+	t, _ := trimmed(s)
+	if _, err := ParseHostname(strings.ReplaceAll(s, "_", "x")); err != nil {
+		return "", err
+	}
+	return t, nil
+}
+
 // ParseFolder reads an absolute path inside a container. The error is a *[SyntaxError].
 func ParseFolder(s string) (string, error) {
 	t, at := trimmed(s)

@@ -78,7 +78,7 @@ func (r *resolver) settings(s *Service, d *declare.Settings, in *scope) {
 	}
 	for _, t := range d.Aliases {
 		alias := Alias{At: t.Part(0, len(t.Value))}
-		if parse(&alias.Name, t, declare.ParseHostname); alias.Name != "" {
+		if parse(&alias.Name, t, declare.ParseAlias); alias.Name != "" {
 			s.Aliases = append(s.Aliases, alias)
 		}
 	}

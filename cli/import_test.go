@@ -1,0 +1,74 @@
+package cli_test
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"proudlantern.example/lantern/engine/enginetest"
+)
+
+// A file of services is imported, checked and deployed; what has no counterpart is told with its line.
+func TestImport(t *testing.T) {
+	enginetest.Each(t, func(t *testing.T, target enginetest.Target) {
+		b := newBench(t, target)
+		b.write("lab.toml", fmt.Sprintf(labText, b.uid, b.gid, b.data, target.Address))
+		there := t.TempDir()
+		put := func(name, text string) {
+			require.NoError(t, os.WriteFile(filepath.Join(there, name), []byte(text), 0o600))
+		}
+		port := freePort(t)
+		put(".env", fmt.Sprintf("DESK_PORT=%d\n", port))
+		put("desk.env", "STATION_TOKEN=token-of-the-lamp-room\n")
+		put("tides.yaml", `x-common: &common
+  restart: unless-stopped
+services:
+  my_desk:
+    <<: *common
+    image: `+enginetest.Page+`
+    ports: ["${DESK_PORT}:8080"]
+    environment: {LEVEL: info, DESK_PASSWORD: moon-over-the-skerry}
+    env_file: desk.env
+    volumes: ["state:/state"]
+    depends_on: [store]
+    scale: 2
+  store:
+    image: `+enginetest.Store+`
+    restart: always
+volumes: {state: }
+`)
+		file := filepath.Join(there, "tides.yaml")
+		_, stderr := b.run(1, "import", file, "--stack", "tides", "--strict")
+		assert.Contains(t, stderr, "1 note, so with --strict nothing was written")
+		assert.NoDirExists(t, filepath.Join(b.dir, "tides"))
+		stdout, stderr := b.run(0, "import", file, "--stack", "tides")
+		assert.Contains(t, stdout, "tides.yaml:12  services.my_desk.scale\n    has no counterpart yet: one container runs\n")
+		assert.NotContains(t, stdout+stderr, "moon-over")
+		info, err := os.Stat(filepath.Join(b.dir, "tides/my-desk.env"))
+		require.NoError(t, err)
+		assert.Equal(t, os.FileMode(0o600), info.Mode())
+		b.run(0, "check", "--strict")
+		b.run(0, "deploy", "--yes")
+		env := map[string]string{}
+		for _, v := range b.containers()["tides.my-desk"].Container.Env {
+			env[v.Name] = v.Value.Reveal()
+		}
+		assert.Equal(t, []string{"info", "moon-over-the-skerry", "token-of-the-lamp-room"},
+			[]string{env["LEVEL"], env["DESK_PASSWORD"], env["STATION_TOKEN"]})
+		b.page(port)
+
+		_, stderr = b.run(2, "import", file, "--stack", "tides")
+		assert.Contains(t, stderr, "tides exists already")
+		put("tides.yaml", "services:\n  a:\n    image: b\n    image: c\n")
+		_, stderr = b.run(1, "import", file, "--stack", "more")
+		assert.Contains(t, stderr, "tides.yaml:4:5: two values for one name: image is there already")
+		_, stderr = b.run(2, "import", file)
+		assert.Contains(t, stderr, "lantern import needs a file, and --stack NAME")
+		_, stderr = b.run(2, "import", filepath.Join(there, "none.yaml"), "--stack", "more")
+		assert.Contains(t, stderr, "cannot be read")
+	})
+}

@@ -1,0 +1,150 @@
+package interchange
+
+import "slices"
+
+// element is one of the specification: what becomes of it here. This table is the whole of it; docs/import.md is
+// printed from it.
+type element struct {
+	name    string
+	becomes string // the key of ours, or how it is understood
+	instead string // what to do where it has no counterpart; a note says it
+	read    func(c *converter, s *service, p pair)
+}
+
+func find(all []element, name string) (element, bool) {
+	i := slices.IndexFunc(all, func(e element) bool { return e.name == name })
+	if i < 0 {
+		return element{}, false
+	}
+	return all[i], true
+}
+
+// Element is a line of the reference.
+type Element struct{ Path, Becomes, Instead string }
+
+// Elements returns all elements, those of the file first.
+func Elements() []Element {
+	var all []Element
+	for _, e := range topElements {
+		all = append(all, Element{e.name, e.becomes, e.instead})
+	}
+	for _, e := range serviceElements {
+		all = append(all, Element{"services." + e.name, e.becomes, e.instead})
+	}
+	return all
+}
+
+// topElements stand beside the services.
+var topElements = []element{
+	{name: "version", becomes: "nothing: the specification itself ignores it"},
+	{name: "name", becomes: "`about` of the stack"},
+	{name: "services", becomes: "`[service.NAME]`"},
+	{name: "volumes", becomes: "`[volume.NAME]`: external, name, driver, driver_opts, labels"},
+	{name: "networks", becomes: "the stack's own network; external ones are to be added to lab.toml"},
+	{name: "configs", instead: "lantern brings no files: put it into a folder of the host, and mount that read-only"},
+	{name: "secrets", instead: "lantern brings no files: put it into a folder of the host, mode 0600, and mount that read-only"},
+	{name: "models", instead: "has no counterpart: declare the server of the model as a service"},
+	{name: "include", becomes: "refused at its line for now"},
+}
+
+const noCounterpart = "has no counterpart"
+
+// serviceElements are those of a service, in the order in which they are written.
+var serviceElements []element
+
+// An element reads by functions that look elements up again.
+func init() {
+	serviceElements = []element{
+		{name: "image", becomes: "`image`", read: plainText("image")},
+		{name: "build", instead: "lantern builds no images yet: build it, and name it in image"},
+		{name: "platform", becomes: "`platform`", read: plainText("platform")},
+		{name: "pull_policy", becomes: "`fetch`", read: readPullPolicy},
+		{name: "container_name", becomes: "`aliases`: containers are called STACK.SERVICE here", read: readContainerName},
+		{name: "command", becomes: "`command`", read: readCommand("command")},
+		{name: "entrypoint", becomes: "`entrypoint`", read: readCommand("entrypoint")},
+		{name: "working_dir", becomes: "`working-dir`", read: plainText("working-dir")},
+		{name: "hostname", becomes: "`hostname`", read: plainText("hostname")},
+		{name: "domainname", instead: "has no counterpart: write it into hostname, behind a dot"},
+		{name: "user", becomes: "`run-as`", read: readUser},
+		{name: "group_add", becomes: "`extra-groups`", read: readList("extra-groups")},
+		{name: "environment", becomes: "`env`; secrets go into an environment file", read: readEnvironment},
+		{name: "env_file", becomes: "`env`; secrets go into an environment file", read: readEnvFile},
+		{name: "ports", becomes: "`ports`", read: readPorts},
+		{name: "expose", becomes: "nothing: services of a stack reach each other on every port"},
+		{name: "volumes", becomes: "`mounts`", read: readMounts},
+		{name: "tmpfs", becomes: "`mounts`: memory", read: readTmpfs},
+		{name: "restart", becomes: "`restart`; left out it means no there, so that is written", read: readRestart},
+		{name: "depends_on", becomes: "`after`", read: readDependsOn},
+		{name: "healthcheck", becomes: "`ready = { command = … }`", read: readHealth},
+		{name: "networks", becomes: "`networks`, `aliases`", read: readNetworks},
+		{name: "network_mode", becomes: "`network`, `shares-network-with`", read: readNetworkMode},
+		{name: "links", becomes: "`after`", read: readLinks},
+		{name: "labels", becomes: "`labels`", read: readTable("labels")},
+		{name: "logging", becomes: "`log-limit`: max-size and max-file of json-file and local", read: readLogging},
+		{name: "mem_limit", becomes: "`memory`", read: readSize("memory")},
+		{name: "shm_size", becomes: "`shared-memory`", read: readSize("shared-memory")},
+		{name: "cpus", becomes: "`cpus`", read: readNumber("cpus")},
+		{name: "deploy", becomes: "`memory` and `cpus` of resources.limits", read: readDeploy},
+		{name: "devices", becomes: "`devices`", read: readDevices},
+		{name: "cap_add", becomes: "`capabilities`", read: readList("capabilities")},
+		{name: "cap_drop", becomes: "`drop-capabilities`", read: readList("drop-capabilities")},
+		{name: "privileged", becomes: "`privileged`", read: readFlag("privileged")},
+		{name: "read_only", becomes: "`read-only`", read: readFlag("read-only")},
+		{name: "init", becomes: "`init`", read: readFlag("init")},
+		{name: "pid", becomes: "`pid`", read: readHostWord("pid")},
+		{name: "ipc", becomes: "`ipc`", read: readHostWord("ipc")},
+		{name: "cgroup", becomes: "`cgroup`", read: readHostWord("cgroup")},
+		{name: "sysctls", becomes: "`sysctls`", read: readTable("sysctls")},
+		{name: "ulimits", becomes: "`ulimits`", read: readUlimits},
+		{name: "extra_hosts", becomes: "`address-book`", read: readExtraHosts},
+		{name: "dns", becomes: "`dns`", read: readList("dns")},
+		{name: "stop_signal", becomes: "`stop-signal`", read: plainText("stop-signal")},
+		{name: "stop_grace_period", becomes: "`stop-within`", read: readDuration("stop-within")},
+		{name: "profiles", becomes: "which services are read: --profile"},
+		{name: "extends", becomes: "refused at its line for now"},
+		{name: "configs", instead: "lantern brings no files: put it into a folder of the host, and mount that read-only"},
+		{name: "secrets", instead: "lantern brings no files: put it into a folder of the host, mode 0600, and mount that read-only"},
+		{name: "scale", instead: "has no counterpart yet: one container runs"},
+		{name: "stdin_open", becomes: "nothing: lantern shell opens a terminal when you need one"},
+		{name: "tty", becomes: "nothing: lantern shell opens a terminal when you need one"},
+		{name: "annotations", instead: noCounterpart + ": labels is near"},
+		{name: "attach", becomes: "nothing: lantern logs shows every service"},
+		{name: "blkio_config", instead: noCounterpart},
+		{name: "cgroup_parent", instead: noCounterpart},
+		{name: "cpu_count", instead: noCounterpart + ": cpus limits processors"},
+		{name: "cpu_percent", instead: noCounterpart + ": cpus limits processors"},
+		{name: "cpu_period", instead: noCounterpart + ": cpus limits processors"},
+		{name: "cpu_quota", instead: noCounterpart + ": cpus limits processors"},
+		{name: "cpu_rt_period", instead: noCounterpart},
+		{name: "cpu_rt_runtime", instead: noCounterpart},
+		{name: "cpu_shares", instead: noCounterpart + ": cpus limits processors"},
+		{name: "cpuset", instead: noCounterpart},
+		{name: "credential_spec", instead: noCounterpart},
+		{name: "develop", instead: noCounterpart + ": lantern deploys what is built"},
+		{name: "device_cgroup_rules", instead: noCounterpart + ": devices names single ones"},
+		{name: "dns_opt", instead: noCounterpart},
+		{name: "dns_search", instead: noCounterpart},
+		{name: "external_links", instead: "share a network of the lab with that service, and use its name"},
+		{name: "gpus", instead: noCounterpart + ": devices names device files"},
+		{name: "isolation", instead: noCounterpart},
+		{name: "label_file", instead: "write the labels of the file into labels"},
+		{name: "mac_address", instead: noCounterpart},
+		{name: "mem_reservation", instead: noCounterpart + ": memory limits it"},
+		{name: "mem_swappiness", instead: noCounterpart},
+		{name: "memswap_limit", instead: noCounterpart},
+		{name: "models", instead: noCounterpart},
+		{name: "oom_kill_disable", instead: noCounterpart},
+		{name: "oom_score_adj", instead: noCounterpart},
+		{name: "pids_limit", instead: noCounterpart},
+		{name: "post_start", instead: noCounterpart + ": a job that others wait for can do that: after = [\"NAME done\"]"},
+		{name: "pre_stop", instead: noCounterpart},
+		{name: "provider", instead: noCounterpart},
+		{name: "runtime", instead: noCounterpart},
+		{name: "security_opt", instead: noCounterpart},
+		{name: "storage_opt", instead: noCounterpart},
+		{name: "use_api_socket", instead: "mounts = [\"engine -> /PATH/OF/SOCKET\"] hands the engine's socket in; lantern about safety-engine says what that means"},
+		{name: "userns_mode", instead: noCounterpart},
+		{name: "uts", instead: noCounterpart},
+		{name: "volumes_from", instead: "mount the same folders or volumes in both services"},
+	}
+}

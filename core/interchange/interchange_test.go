@@ -1,0 +1,188 @@
+package interchange
+
+import (
+	"io/fs"
+	"os"
+	"regexp"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"proudlantern.example/lantern/core/declare"
+	"proudlantern.example/lantern/core/source"
+)
+
+func input(files map[string]string) Input {
+	return Input{
+		Stack: "tides", Folder: "/home/keeper/tides", Profiles: []string{"all"}, Env: map[string]string{"TAG": "4.2", "EMPTY": ""},
+		Read: func(path string) (string, error) {
+			if text, ok := files[path]; ok {
+				return text, nil
+			}
+			return "", fs.ErrNotExist
+		},
+		Exists: func(path string) bool { return path == "here" },
+	}
+}
+
+// read reads what was written of a file as the check would.
+func read(t require.TestingT, text string) *declare.Stack {
+	decl := declare.Read([]string{"tides"}, func(path string) (string, error) {
+		switch {
+		case path == declare.LabFile:
+			return "lab = \"skerry\"\n", nil
+		case strings.HasSuffix(path, ".env"):
+			return "", nil
+		}
+		return text, nil
+	})
+	require.Empty(t, decl.Problems, text)
+	return decl.Stacks[0]
+}
+
+// Each element arrives, or is told with its line; so is what the specification does not know.
+func TestEverything(t *testing.T) {
+	content, err := os.ReadFile("testdata/everything.yaml")
+	require.NoError(t, err)
+	text := strings.NewReplacer("include: []\n", "\n", "    extends: {}\n", "\n").Replace(string(content))
+	got, problem := Import(source.NewFile("everything.yaml", text), input(map[string]string{"desk.env": "export A='b c'\nLEVEL=debug\nB_TOKEN=\"x\\ny\" # why\n"}))
+	require.Nil(t, problem)
+	st := read(t, got.Text)
+	require.Len(t, st.Services, 4)
+	want, err := os.ReadFile("testdata/everything.toml")
+	if os.Getenv("UPDATE_SCRIPTS") != "" {
+		require.NoError(t, os.WriteFile("testdata/everything.toml", []byte(got.Text), 0o644))
+	} else {
+		require.NoError(t, err)
+		assert.Equal(t, string(want), got.Text)
+	}
+	assert.Equal(t, map[string]string{"everything.env": "DESK_PASSWORD=\"moon \\\"over\\\" skerry\"\nB_TOKEN=\"x\\ny\"\n"}, got.Env)
+	assert.NotContains(t, got.Text, "moon")
+	lines := strings.Split(text, "\n")
+	noted := map[string]bool{}
+	for _, n := range got.Notes {
+		last := n.Element[strings.LastIndexByte(n.Element, '.')+1:]
+		noted[last] = true
+		require.LessOrEqual(t, n.Line, len(lines))
+	}
+	for _, e := range append(serviceElements, topElements...) {
+		assert.Regexp(t, `(?m)^ *`+e.name+`:`, string(content), "the file has every element")
+		assert.False(t, e.becomes == "" && e.instead == "", "%s is told", e.name)
+		if e.instead != "" {
+			assert.True(t, noted[e.name], "%s is noted", e.name)
+		}
+		if e.read != nil && e.name != "links" && e.name != "container_name" {
+			assert.Regexp(t, regexp.MustCompile(`# \d+: (`+e.name+`|`+alias(e.name)+`)`), got.Text, "%s arrives", e.name)
+		}
+	}
+	assert.True(t, noted["unheard_of"])
+}
+
+// alias is what an element is called where its parts are written.
+func alias(name string) string {
+	return map[string]string{"deploy": "memory", "env_file": "env_file desk.env", "networks": "networks"}[name]
+}
+
+// Forms of single elements.
+func TestForms(t *testing.T) {
+	for yaml, want := range map[string]string{
+		"environment: [A=b, C]":                                 "env.A = \"b\"",
+		"environment: {A: \"${TAG}\"}":                          "env.A = \"4.2\"",
+		"environment: {A: \"${NONE:-x${TAG}y}\"}":               "env.A = \"x4.2y\"",
+		"environment: {A: \"${EMPTY:-x}${EMPTY-y}\"}":           "env.A = \"x\"",
+		"environment: {A: \"${TAG:+yes}${NONE+no}\"}":           "env.A = \"yes\"",
+		"environment: {A: \"$TAG.$$TAG\"}":                      "env.A = \"4.2.$TAG\"",
+		"environment: {A: \"$${TAG}\"}":                         "env.A = \"${$}{TAG}\"",
+		"environment: {A: \"${NONE}\"}":                         "env.A = \"${shell.NONE}\"",
+		"environment: {A: 0.50}":                                "env.A = \"0.50\"",
+		"restart: no":                                           "restart = \"no\"",
+		"restart: \"on-failure\"":                               "restart = \"on-failure\"",
+		"depends_on: [other]":                                   "after = [\"other\"]",
+		"healthcheck: {test: \"ask || exit 1\", interval: 10s}": "\"ask || exit 1\"], within = \"30s\" }",
+		"healthcheck: {interval: 1m}":                           "ready = { image = true, within = \"180s\" }",
+		"ports: [\"[::1]:8710:80\"]":                            "ports = [\"[::1]:8710 -> 80\"]",
+		"ports: [\"0.0.0.0:8710:80\"]":                          "ports = [\"8710 -> 80\"]",
+		"ports: [8710:80]":                                      "ports = [\"8710 -> 80\"]",
+		"volumes: [\"./here:/a:ro,z\"]":                         "/home/keeper/tides/here -> /a, read-only",
+		"volumes: [\"../up:/a\"]":                               "./up -> /a, create",
+		"volumes: [/srv/app.conf:/etc/app.conf]":                "/srv/app.conf -> /etc/app.conf\"",
+		"network_mode: host":                                    "network = \"host\"",
+		"mem_limit: 1.5g":                                       "memory = \"1536MiB\"",
+		"logging: {options: {max-size: 500k}}":                  "log-limit = \"1 x 500kB\"",
+		"command: []":                                           "command = []",
+		"labels: [\"a.b=c\"]":                                   "labels = { \"a.b\" = \"c\" }",
+	} {
+		got, problem := Import(source.NewFile("a.yaml", "services:\n  other: {image: b}\n  s:\n    image: a\n    "+yaml+"\n"), input(nil))
+		if assert.Nil(t, problem, yaml) {
+			assert.Contains(t, got.Text, want, yaml)
+			read(t, got.Text)
+		}
+	}
+}
+
+// What nobody can have meant, or somebody means ill, is refused at its line.
+func TestRefused(t *testing.T) {
+	bomb := "a: &a [x, x, x, x, x, x, x, x, x, x]\n"
+	for i := range 8 {
+		next := string(rune('b' + i))
+		bomb += next + ": &" + next + " [" + strings.TrimSuffix(strings.Repeat("*"+string(rune('a'+i))+", ", 10), ", ") + "]\n"
+	}
+	for text, want := range map[string]string{
+		"":                                   "is empty",
+		"a: [":                               "no YAML",
+		"- a":                                "a table with services",
+		"name: a":                            "no services",
+		"services: {a: {image: b}, a: {}}":   "two values for one name",
+		"services: {}":                       "no service is left",
+		"services: {a: 5}":                   "a is no table",
+		"services: []":                       "a table of names",
+		"services: {a: {extends: b}}":        "extends is not read yet",
+		"include: [b]\nservices: {a: {}}":    "include is not read yet",
+		"services: {a: {image: \"$\"}}":      "a $ that is meant as itself",
+		"services: {a: {image: \"${A\"}}":    "closing }",
+		"services: {a: {image: \"${A~b}\"}}": "form that the specification does not know",
+		"services: {a: {<<: 5}}":             "only a table can be merged",
+		bomb + "services: {a: {image: b}}":   "larger, or deeper",
+		strings.Repeat("[", 1000):            "no YAML",
+		"services:\n  a: &a\n    b: *a\n":    "part of",
+		"a: " + strings.Repeat("x", 1<<20):   "more than 1 MiB",
+	} {
+		_, problem := Import(source.NewFile("a.yaml", text), input(nil))
+		if assert.NotNil(t, problem, "%.60s", text) {
+			assert.Contains(t, problem.Message, want, "%.60s", text)
+		}
+	}
+	_, problem := Import(source.NewFile("a.yaml", "services:\n  a:\n    image: b\n    image: c\n"), input(nil))
+	require.NotNil(t, problem)
+	assert.Equal(t, 4, problem.At.Place().Line)
+}
+
+// Whatever a file says, it is refused, or becomes a stack that can be read.
+func FuzzImport(f *testing.F) {
+	content, err := os.ReadFile("testdata/everything.yaml")
+	require.NoError(f, err)
+	f.Add(string(content))
+	f.Add("services:\n  a.b:\n    image: a\n    ports: ['1:2']\n    environment: {\"A\\nB\": \"c\"}\n")
+	f.Add("services: {a: {image: \"b\\n[service.c]\", labels: {a: \"\\u0000\"}}}")
+	f.Fuzz(func(t *testing.T, text string) {
+		got, problem := Import(source.NewFile("a.yaml", text), input(map[string]string{"desk.env": text}))
+		if problem != nil {
+			problem.At.Excerpt()
+			return
+		}
+		decl := declare.Read([]string{"tides"}, func(path string) (string, error) {
+			switch {
+			case path == declare.LabFile:
+				return "lab = \"skerry\"\n", nil
+			case strings.HasSuffix(path, ".env"):
+				return got.Env[strings.TrimPrefix(path, "tides/")], nil
+			}
+			return got.Text, nil
+		})
+		for _, p := range decl.Problems {
+			require.NotEqual(t, "syntax", p.Rule, "%s\n%s", p.Message, got.Text)
+		}
+	})
+}

@@ -98,20 +98,9 @@ func TestDraftOfCards(t *testing.T) {
 		assert.Contains(t, env("probe-store"), "STORE_USER=probe\n")
 		assert.Empty(t, containers["tide-log.probe-store"].Container.Ports)
 
-		// Another one like it has a port, folders and a password of its own.
-		_, stderr = b.run(0, "draft", "--like", "tide-log", "--stack", "tide-two")
-		assert.Contains(t, stderr, "written: tide-two/tide-two.env")
-		other := regexp.MustCompile(`(?m)^PROBE_STORE_PASSWORD=([A-Za-z0-9]{32})$`).FindStringSubmatch(b.read("tide-two/tide-two.env"))
-		require.NotNil(t, other)
-		assert.NotEqual(t, m[1], other[1])
-		copied := b.read("tide-two/stack.toml")
-		assert.Equal(t, 1, strings.Count(copied, "tide-log"), "in a comment")
-		assert.Contains(t, copied, "first login: the name that its log shows", "comments stay")
-		b.write("tide-two/stack.toml", regexp.MustCompile(`"\d+ -> 8080"`).ReplaceAllString(copied, fmt.Sprintf(`"%d -> 8080"`, freePort(t))))
-		b.run(0, "check", "tide-two", "--strict")
-		b.run(0, "deploy", "tide-two", "--yes")
-		b.run(0, "retire", "tide-two", "--yes")
-		require.NoError(t, os.RemoveAll(filepath.Join(b.dir, "tide-two")))
+		if !target.Real() { // it is about files
+			another(b, m[1])
+		}
 
 		// A second deploy is no first one any more, and what a card does not know is a mistake.
 		b.write("tide-log/stack.toml", strings.Replace(b.read("tide-log/stack.toml"), "env.STORE_URL", "env.STORE_ULR", 1))
@@ -124,6 +113,24 @@ func TestDraftOfCards(t *testing.T) {
 		stdout, _ = b.run(0, "status")
 		assert.NotContains(t, stdout, "first login")
 	})
+}
+
+// another makes a stack like tide-log: with a port, folders and a password of its own.
+func another(b *bench, password string) {
+	b.t.Helper()
+	_, stderr := b.run(0, "draft", "--like", "tide-log", "--stack", "tide-two")
+	assert.Contains(b.t, stderr, "written: tide-two/tide-two.env")
+	other := regexp.MustCompile(`(?m)^PROBE_STORE_PASSWORD=([A-Za-z0-9]{32})$`).FindStringSubmatch(b.read("tide-two/tide-two.env"))
+	require.NotNil(b.t, other)
+	assert.NotEqual(b.t, password, other[1])
+	copied := b.read("tide-two/stack.toml")
+	assert.Equal(b.t, 1, strings.Count(copied, "tide-log"), "in a comment")
+	assert.Contains(b.t, copied, "first login: the name that its log shows", "comments stay")
+	b.write("tide-two/stack.toml", regexp.MustCompile(`"\d+ -> 8080"`).ReplaceAllString(copied, fmt.Sprintf(`"%d -> 8080"`, freePort(b.t))))
+	b.run(0, "check", "tide-two", "--strict")
+	b.run(0, "deploy", "tide-two", "--yes")
+	b.run(0, "retire", "tide-two", "--yes")
+	require.NoError(b.t, os.RemoveAll(filepath.Join(b.dir, "tide-two")))
 }
 
 // Cards go beside images in a registry, and come from there. What is no card is said, and not used.
@@ -173,8 +180,10 @@ func TestCardsInRegistry(t *testing.T) {
 			image := b.images(0, desk)[0]
 			assert.Nil(t, image.Card, c.said)
 			assert.Contains(t, image.Unknown, c.said)
-			stdout, _ := b.run(0, "image", desk)
-			assert.NotContains(t, stdout, "\x1b")
+			if i == 0 {
+				stdout, _ := b.run(0, "image", desk)
+				assert.NotContains(t, stdout, "\x1b")
+			}
 		}
 		for text, said := range map[string]string{"card = \"" + repository + "\"\nabout = 1\n": "line 2: a text belongs here",
 			"card = \"elsewhere\"\n": "is about elsewhere"} {

@@ -36,8 +36,10 @@ services:
     volumes: ["state:/state"]
     depends_on: [store]
     scale: 2
+    healthcheck: &asks {test: [CMD, /probe, ask, "8080"], interval: 5s}
   store:
-    image: `+enginetest.Store+`
+    image: `+enginetest.Page+`
+    healthcheck: *asks
     restart: always
 volumes: {state: }
 `)

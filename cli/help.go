@@ -23,7 +23,7 @@ var groups = []struct {
 	{"day by day", []string{"status", "logs", "shell", "start", "stop", "restart", "update", "map", "ports", "mounts",
 		"env"}},
 	{"back and away", []string{"logbook", "revert", "retire", "sweep"}},
-	{"files and words", []string{"tidy", "about", "schema"}},
+	{"files and words", []string{"tidy", "export", "about", "schema"}},
 	{"this program", []string{"help", "version", "completion", "manual"}},
 }
 

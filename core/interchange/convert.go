@@ -120,7 +120,7 @@ func (c *converter) stack() (*Stack, error) {
 		if c.leftOut(p) {
 			continue
 		}
-		s := &service{there: p.key, name: c.name(p.key), line: p.line, at: "services." + p.key, from: p.at}
+		s := &service{there: p.key, name: c.name(p.key), line: p.line, at: "services." + p.key, from: p.at, own: true}
 		c.names[p.key] = s.name
 		all = append(all, s)
 	}
@@ -135,6 +135,7 @@ func (c *converter) stack() (*Stack, error) {
 	for _, s := range all {
 		c.service(s)
 	}
+	c.ownNetwork(w, all)
 	for _, s := range all {
 		s.write(w)
 	}
@@ -146,6 +147,19 @@ func (c *converter) stack() (*Stack, error) {
 	}
 	slices.SortStableFunc(c.notes, func(a, b Note) int { return a.Line - b.Line })
 	return &Stack{w.String(), c.env, c.notes}, nil
+}
+
+// ownNetwork says where the stack has no network of its own: none of its services is on one.
+func (c *converter) ownNetwork(w *strings.Builder, all []*service) {
+	isOn := func(s *service) bool { return s.own && s.from.get("network_mode") == nil }
+	isOff := func(s *service) bool { return !s.own }
+	switch on, off := slices.ContainsFunc(all, isOn), slices.IndexFunc(all, isOff); {
+	case off < 0:
+	case !on:
+		fmt.Fprintf(w, "own-network = false  # all services are on networks of others\n")
+	default:
+		c.note(all[off].line, all[off].at+".networks", "it is on the stack's own network, too, here")
+	}
 }
 
 // leftOut reports whether a service belongs to profiles that nobody has asked for.
@@ -371,6 +385,7 @@ func texts(n *node) []*node {
 type service struct {
 	there, name, at string
 	line            int
+	own             bool // it is on the stack's own network
 	from            *node
 	lines           []string
 	after           []item

@@ -87,7 +87,7 @@ func word(text string) *yaml.Node {
 }
 
 func plain(text string) *yaml.Node {
-	return &yaml.Node{Kind: yaml.ScalarNode, Tag: "!!str", Style: yaml.DoubleQuotedStyle, Value: strings.ReplaceAll(text, "$", "$$")}
+	return &yaml.Node{Kind: yaml.ScalarNode, Tag: "!!str", Value: strings.ReplaceAll(text, "$", "$$")}
 }
 
 func flag(is bool) *yaml.Node {
@@ -195,16 +195,13 @@ func (e *exporter) service(s *lab.Service) *yaml.Node {
 	t.put("privileged", flag(c.Privileged))
 	t.put("read_only", flag(c.ReadOnly))
 	t.put("init", flag(c.Init))
-	for key, is := range map[string]bool{"pid": c.HostPID} {
-		if is {
-			t.put(key, plain("host"))
+	for _, h := range []struct {
+		key string
+		is  bool
+	}{{"pid", c.HostPID}, {"ipc", c.HostIPC}, {"cgroup", c.HostCgroup}} {
+		if h.is {
+			t.put(h.key, plain("host"))
 		}
-	}
-	if c.HostIPC {
-		t.put("ipc", plain("host"))
-	}
-	if c.HostCgroup {
-		t.put("cgroup", plain("host"))
 	}
 	t.put("sysctls", pairTable(c.Sysctls))
 	if len(c.Ulimits) > 0 {
@@ -375,7 +372,10 @@ func (e *exporter) network(t tableNode, s *lab.Service) {
 		t.put("network_mode", plain("service:"+s.NetworkOf.Name))
 	case len(s.Networks) > 0 || len(aliases) > 0:
 		networks := newTable()
-		names := []string{"default"}
+		var names []string
+		if e.stack.Own {
+			names = []string{"default"}
+		}
 		for _, n := range s.Networks {
 			names = append(names, n.Name)
 			e.networks[n.Name] = n

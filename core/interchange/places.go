@@ -3,6 +3,7 @@ package interchange
 import (
 	"fmt"
 	"path"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -394,9 +395,11 @@ func readHealth(c *converter, s *service, p pair) {
 }
 
 func readNetworks(c *converter, s *service, p pair) {
+	s.own = false
 	top := c.root.get("networks")
 	var shared []string
 	add := func(name string, line int, at *node) {
+		s.own = s.own || top == nil || top.get(name) == nil || !external(top.get(name))
 		if top != nil && top.get(name) != nil && external(top.get(name)) {
 			shared = append(shared, quoted(c.volumeName(name)))
 		} else if name != "default" && (top == nil || top.get(name) == nil) {
@@ -408,7 +411,9 @@ func readNetworks(c *converter, s *service, p pair) {
 		for _, q := range at.pairs {
 			if q.key == "aliases" {
 				for _, a := range q.at.items {
-					s.aliases = append(s.aliases, a.text)
+					if !slices.Contains(s.aliases, a.text) {
+						s.aliases = append(s.aliases, a.text)
+					}
 				}
 			} else {
 				c.note(q.line, s.at+".networks."+name+"."+q.key, "has no counterpart: services reach each other by name")

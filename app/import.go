@@ -1,6 +1,7 @@
 package app
 
 import (
+	"cmp"
 	"maps"
 	"os"
 	"path/filepath"
@@ -54,7 +55,7 @@ func (w *Workspace) Import(file, stack string, profiles []string) (*Drafted, err
 		d.Files = append(d.Files, NewFile{stack + "/" + name, SecretMode, got.Env[name]})
 	}
 	for _, n := range got.Notes {
-		d.Notes = append(d.Notes, DraftNote{NoteAt{name, n.Line}, n.Element, n.Text})
+		d.Notes = append(d.Notes, DraftNote{NoteAt{cmp.Or(n.File, name), n.Line}, n.Element, n.Text})
 	}
 	if w.caller.Learn != nil {
 		for _, text := range got.Env {

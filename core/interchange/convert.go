@@ -1,6 +1,7 @@
 package interchange
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"path"
@@ -31,7 +32,8 @@ type Stack struct {
 
 // Note is what has no counterpart, or what a person has to look at.
 type Note struct {
-	Line    int    // of the imported file
+	File    string // below the folder; "" for the imported file itself
+	Line    int
 	Element string // its dotted path, such as services.desk.ports
 	Text    string
 }
@@ -39,10 +41,11 @@ type Note struct {
 // Import reads a file. A problem keeps it from being read at all.
 func Import(file *source.File, in Input) (*Stack, *source.Problem) {
 	c := &converter{in: in, env: map[string]string{}, names: map[string]string{}, volumes: map[string]*volume{}}
+	c.files = map[string]*source.File{"": file}
 	out, err := c.file(file.Text)
 	var why *refused
 	if errors.As(err, &why) {
-		p := why.problem(file)
+		p := why.problem(c.files[why.line.file])
 		return nil, &p
 	}
 	return out, nil
@@ -56,6 +59,8 @@ type converter struct {
 	names    map[string]string // of services: there, and here
 	volumes  map[string]*volume
 	unknowns []string
+	files    map[string]*source.File // that were read, by their paths
+	reading  []string                // that are being read, and services that are being extended
 }
 
 // volume is a volume of the file: as it is declared, and what is written of it.
@@ -65,12 +70,12 @@ type volume struct {
 	used  bool
 }
 
-func (c *converter) note(line int, element, format string, args ...any) {
-	c.notes = append(c.notes, Note{line, element, fmt.Sprintf(format, args...)})
+func (c *converter) note(line place, element, format string, args ...any) {
+	c.notes = append(c.notes, Note{line.file, line.line, element, fmt.Sprintf(format, args...)})
 }
 
 // unknown notes a variable that has a value only where the stack is deployed.
-func (c *converter) unknown(name string, line int) {
+func (c *converter) unknown(name string, line place) {
 	if !slices.Contains(c.unknowns, name) {
 		c.unknowns = append(c.unknowns, name)
 		c.note(line, name, "${%s} has no value here: it is taken from the shell of whoever deploys; or put a value in its place", name)
@@ -78,22 +83,14 @@ func (c *converter) unknown(name string, line int) {
 }
 
 func (c *converter) file(text string) (*Stack, error) {
-	root, err := parse(text)
+	root, err := c.whole("", text)
 	if err != nil {
 		return nil, err
 	}
-	if root.kind != table {
-		return nil, &refused{root.line, "a file of stacks is a table with services"}
-	}
 	if c.root = root; root.get("services") == nil {
-		return nil, &refused{1, "the file has no services"}
+		return nil, &refused{place{line: 1}, "the file has no services"}
 	}
-	for _, name := range []string{"include", "extends"} {
-		if n := root.get(name); n != nil {
-			return nil, &refused{n.line, name + " is not read yet: put what it brings into this file"}
-		}
-	}
-	if err := c.interpolate(root); err != nil {
+	if err := c.extendAll(root); err != nil {
 		return nil, err
 	}
 	return c.stack()
@@ -114,9 +111,6 @@ func (c *converter) stack() (*Stack, error) {
 		if p.at.kind != table {
 			return nil, &refused{p.line, p.key + " is no table"}
 		}
-		if e := p.at.get("extends"); e != nil {
-			return nil, &refused{e.line, "extends is not read yet: put what it brings into this service"}
-		}
 		if c.leftOut(p) {
 			continue
 		}
@@ -130,7 +124,7 @@ func (c *converter) stack() (*Stack, error) {
 	w := &strings.Builder{}
 	fmt.Fprintf(w, "# Imported; the numbers are lines of the file that it comes from.\n")
 	if n := c.root.get("name"); n != nil {
-		fmt.Fprintf(w, "about = %s  # %d: name\n", declare.Quote(text(n)), n.line)
+		fmt.Fprintf(w, "about = %s  # %s: name\n", declare.Quote(text(n)), n.line)
 	}
 	for _, s := range all {
 		c.service(s)
@@ -145,7 +139,9 @@ func (c *converter) stack() (*Stack, error) {
 			w.WriteString(l + "\n")
 		}
 	}
-	slices.SortStableFunc(c.notes, func(a, b Note) int { return a.Line - b.Line })
+	slices.SortStableFunc(c.notes, func(a, b Note) int {
+		return cmp.Or(strings.Compare(a.File, b.File), a.Line-b.Line)
+	})
 	return &Stack{w.String(), c.env, c.notes}, nil
 }
 
@@ -224,15 +220,15 @@ func (c *converter) readVolumes() {
 			switch q.key {
 			case "external":
 				if q.at.text == "true" {
-					v.lines = append(v.lines, fmt.Sprintf("existing = true  # %d: external", q.line))
+					v.lines = append(v.lines, fmt.Sprintf("existing = true  # %s: external", q.line))
 					if p.at.get("name") == nil {
 						v.lines = append(v.lines, "engine-name = "+quoted(p.key))
 					}
 				}
 			case "name":
-				v.lines = append(v.lines, fmt.Sprintf("engine-name = %s  # %d: name", quoted(text(q.at)), q.line))
+				v.lines = append(v.lines, fmt.Sprintf("engine-name = %s  # %s: name", quoted(text(q.at)), q.line))
 			case "driver":
-				v.lines = append(v.lines, fmt.Sprintf("driver = %s  # %d: driver", quoted(text(q.at)), q.line))
+				v.lines = append(v.lines, fmt.Sprintf("driver = %s  # %s: driver", quoted(text(q.at)), q.line))
 			case "driver_opts":
 				v.lines = append(v.lines, inTable("options", q.at, q.line, "driver_opts")...)
 			case "labels":
@@ -342,7 +338,7 @@ func text(n *node) string {
 }
 
 // inTable returns the line of a table of texts, given as a table or as a list of NAME=value.
-func inTable(key string, n *node, line int, there string) []string {
+func inTable(key string, n *node, line place, there string) []string {
 	var items []string
 	for _, p := range entries(n) {
 		items = append(items, declare.KeyName(p.key)+" = "+quoted(p.at.text))
@@ -350,7 +346,7 @@ func inTable(key string, n *node, line int, there string) []string {
 	if items == nil {
 		return nil
 	}
-	return []string{fmt.Sprintf("%s = { %s }  # %d: %s", key, strings.Join(items, ", "), line, there)}
+	return []string{fmt.Sprintf("%s = { %s }  # %s: %s", key, strings.Join(items, ", "), line, there)}
 }
 
 // entries returns the pairs of a table, or those of a list of NAME=value.
@@ -384,7 +380,7 @@ func texts(n *node) []*node {
 // service is one that is written.
 type service struct {
 	there, name, at string
-	line            int
+	line            place
 	own             bool // it is on the stack's own network
 	from            *node
 	lines           []string
@@ -396,13 +392,13 @@ type service struct {
 }
 
 // add adds a line, with where it comes from.
-func (s *service) add(line int, element, format string, args ...any) {
-	s.lines = append(s.lines, fmt.Sprintf(format, args...)+fmt.Sprintf("  # %d: %s", line, element))
+func (s *service) add(line place, element, format string, args ...any) {
+	s.lines = append(s.lines, fmt.Sprintf(format, args...)+fmt.Sprintf("  # %s: %s", line, element))
 }
 
 // write writes the table of a service.
 func (s *service) write(w *strings.Builder) {
-	fmt.Fprintf(w, "\n[service.%s]  # %d\n", s.name, s.line)
+	fmt.Fprintf(w, "\n[service.%s]  # %s\n", s.name, s.line)
 	for _, l := range s.lines {
 		w.WriteString(strings.ReplaceAll(l, "\n", " ") + "\n")
 	}
@@ -441,8 +437,8 @@ func (s *service) write(w *strings.Builder) {
 // item is one of a list, with where it comes from.
 type item struct{ value, from string }
 
-func newItem(value string, line int, element string) item {
-	return item{quoted(value), fmt.Sprintf("%d: %s", line, element)}
+func newItem(value string, line place, element string) item {
+	return item{quoted(value), fmt.Sprintf("%s: %s", line, element)}
 }
 
 // below returns a path of the file's folder, and whether it stays in it.

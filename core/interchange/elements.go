@@ -44,7 +44,7 @@ var topElements = []element{
 	{name: "configs", instead: "lantern brings no files: put it into a folder of the host, and mount that read-only"},
 	{name: "secrets", instead: "lantern brings no files: put it into a folder of the host, mode 0600, and mount that read-only"},
 	{name: "models", instead: "has no counterpart: declare the server of the model as a service"},
-	{name: "include", becomes: "refused at its line for now"},
+	{name: "include", becomes: "read, below the folder of the file"},
 }
 
 const noCounterpart = "has no counterpart"
@@ -101,7 +101,7 @@ func init() {
 		{name: "stop_signal", becomes: "`stop-signal`", read: plainText("stop-signal")},
 		{name: "stop_grace_period", becomes: "`stop-within`", read: readDuration("stop-within")},
 		{name: "profiles", becomes: "which services are read: --profile"},
-		{name: "extends", becomes: "refused at its line for now"},
+		{name: "extends", becomes: "read, below the folder of the file"},
 		{name: "configs", instead: "lantern brings no files: put it into a folder of the host, and mount that read-only"},
 		{name: "secrets", instead: "lantern brings no files: put it into a folder of the host, mode 0600, and mount that read-only"},
 		{name: "scale", instead: "has no counterpart yet: one container runs"},

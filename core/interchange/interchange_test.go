@@ -122,6 +122,56 @@ func TestForms(t *testing.T) {
 	}
 }
 
+// Files that bring others along: below the folder, each line with its file.
+func TestIncludeAndExtend(t *testing.T) {
+	files := map[string]string{
+		"parts/store.yaml": "services:\n  store: {image: \"s:${TAG}\", volumes: [\"./data:/data\", \"keep:/keep\"], env_file: store.env}\nvolumes: {keep: }\n",
+		"parts/store.env":  "LEVEL=low\n",
+		"common.yaml": "services:\n  common:\n    extends: base\n    environment: {A: one, B: two}\n    ports: [\"8710:80\"]\n" +
+			"  base: {image: b, command: [x, y], restart: always, scale: 2}\n",
+		"circle.yaml": "include: [circle.yaml]\n", "twice.yaml": "services: {desk: {image: c}}\n",
+	}
+	got, problem := Import(source.NewFile("a.yaml", `include: [parts/store.yaml]
+services:
+  desk:
+    extends: {file: common.yaml, service: common}
+    image: d
+    environment: [B=three, C=four]
+    command: [z]
+    ports: ["8711:81", "8710:80"]
+`), input(files))
+	require.Nil(t, problem)
+	desk := read(t, got.Text).Services[0]
+	assert.Equal(t, "d", desk.Image.Value)
+	var env, ports []string
+	for _, v := range desk.Env {
+		env = append(env, v.Name+"="+v.Value.Value)
+	}
+	for _, p := range desk.Ports {
+		ports = append(ports, p.Value)
+	}
+	assert.Equal(t, []string{"A=one", "B=three", "C=four"}, env)
+	assert.Equal(t, []string{"8710 -> 80", "8711 -> 81"}, ports)
+	assert.Contains(t, got.Text, "command = [\"z\"]  # 7: command\n")
+	assert.Contains(t, got.Text, "restart = \"always\"  # common.yaml:6: restart\n")
+	assert.Contains(t, got.Text, "image = \"s:4.2\"  # parts/store.yaml:2: image\n")
+	assert.Contains(t, got.Text, "\"./parts/data -> /data, create\",  # parts/store.yaml:2: volumes\n")
+	assert.Contains(t, got.Text, "env.LEVEL = \"low\"")
+	assert.Contains(t, got.Notes, Note{"common.yaml", 6, "services.desk.scale", "has no counterpart yet: one container runs"})
+	for text, want := range map[string]string{
+		"include: [circle.yaml]\nservices: {a: {image: b}}":                 "a circle",
+		"include: [twice.yaml]\nservices: {desk: {image: b}}":               "in the file that includes this one, too",
+		"services: {a: {extends: {file: twice.yaml, service: store}}}":      "no service store to extend",
+		"services: {a: {extends: {file: parts/store.env, service: store}}}": "a table with services",
+		"include: [{env_file: a}]\nservices: {a: {image: b}}":               "include needs path",
+	} {
+		_, problem := Import(source.NewFile("a.yaml", text), input(files))
+		if assert.NotNil(t, problem, text) {
+			assert.Contains(t, problem.Message, want, text)
+		}
+	}
+}
+
 // What nobody can have meant, or somebody means ill, is refused at its line.
 func TestRefused(t *testing.T) {
 	bomb := "a: &a [x, x, x, x, x, x, x, x, x, x]\n"
@@ -130,24 +180,31 @@ func TestRefused(t *testing.T) {
 		bomb += next + ": &" + next + " [" + strings.TrimSuffix(strings.Repeat("*"+string(rune('a'+i))+", ", 10), ", ") + "]\n"
 	}
 	for text, want := range map[string]string{
-		"":                                   "is empty",
-		"a: [":                               "no YAML",
-		"- a":                                "a table with services",
-		"name: a":                            "no services",
-		"services: {a: {image: b}, a: {}}":   "two values for one name",
-		"services: {}":                       "no service is left",
-		"services: {a: 5}":                   "a is no table",
-		"services: []":                       "a table of names",
-		"services: {a: {extends: b}}":        "extends is not read yet",
-		"include: [b]\nservices: {a: {}}":    "include is not read yet",
-		"services: {a: {image: \"$\"}}":      "a $ that is meant as itself",
-		"services: {a: {image: \"${A\"}}":    "closing }",
-		"services: {a: {image: \"${A~b}\"}}": "form that the specification does not know",
-		"services: {a: {<<: 5}}":             "only a table can be merged",
-		bomb + "services: {a: {image: b}}":   "larger, or deeper",
-		strings.Repeat("[", 1000):            "no YAML",
-		"services:\n  a: &a\n    b: *a\n":    "part of",
-		"a: " + strings.Repeat("x", 1<<20):   "more than 1 MiB",
+		"":                                 "is empty",
+		"a: [":                             "no YAML",
+		"- a":                              "a table with services",
+		"name: a":                          "no services",
+		"services: {a: {image: b}, a: {}}": "two values for one name",
+		"services: {}":                     "no service is left",
+		"services: {a: 5}":                 "a is no table",
+		"services: []":                     "a table of names",
+		"services: {a: {extends: b}}":      "no service b to extend",
+		"services: {a: {extends: a}}":      "a circle",
+		"services: {a: {extends: b}, b: {extends: a}}":            "a circle",
+		"services: {a: {extends: {file: x.yaml}}}":                "needs the name",
+		"services: {a: {extends: {file: x.yaml, service: a}}}":    "x.yaml cannot be read",
+		"services: {a: {extends: {file: ../x.yaml, service: a}}}": "outside of the folder",
+		"include: [../b.yaml]\nservices: {a: {}}":                 "outside of the folder",
+		"include: [/etc/passwd]\nservices: {a: {}}":               "outside of the folder",
+		"include: [b]\nservices: {a: {}}":                         "b cannot be read",
+		"services: {a: {image: \"$\"}}":                           "a $ that is meant as itself",
+		"services: {a: {image: \"${A\"}}":                         "closing }",
+		"services: {a: {image: \"${A~b}\"}}":                      "form that the specification does not know",
+		"services: {a: {<<: 5}}":                                  "only a table can be merged",
+		bomb + "services: {a: {image: b}}":                        "larger, or deeper",
+		strings.Repeat("[", 1000):                                 "no YAML",
+		"services:\n  a: &a\n    b: *a\n":                         "part of",
+		"a: " + strings.Repeat("x", 1<<20):                        "more than 1 MiB",
 	} {
 		_, problem := Import(source.NewFile("a.yaml", text), input(nil))
 		if assert.NotNil(t, problem, "%.60s", text) {

@@ -32,7 +32,7 @@ func (c *converter) interpolate(n *node) error {
 // unknownMark stands for a value that is known only where the stack is deployed: NAME between two of them.
 const unknownMark = "\x00"
 
-func (c *converter) replaced(text string, line, depth int) (string, error) {
+func (c *converter) replaced(text string, line place, depth int) (string, error) {
 	if depth > 8 {
 		return "", &refused{line, "defaults inside of defaults, too deep to be meant"}
 	}
@@ -105,7 +105,7 @@ func nameLength(text string) int {
 }
 
 // value returns what NAME, NAME:-default, NAME-default, NAME:?why, NAME?why, NAME:+other or NAME+other stands for.
-func (c *converter) value(inner string, line, depth int) (string, error) {
+func (c *converter) value(inner string, line place, depth int) (string, error) {
 	n := nameLength(inner)
 	name, rest := inner[:n], inner[n:]
 	if n == 0 {

@@ -173,7 +173,7 @@ func (c *converter) longMount(s *service, n *node) {
 }
 
 // mount adds a mount of a path, or of a volume by its name ("" for one without).
-func (c *converter) mount(s *service, line int, from, target string, options []string) {
+func (c *converter) mount(s *service, line place, from, target string, options []string) {
 	var ours []string
 	create, isPath := true, strings.HasPrefix(from, "/") || strings.HasPrefix(from, ".") || strings.HasPrefix(from, "~")
 	for _, o := range options {
@@ -217,7 +217,7 @@ func (c *converter) mount(s *service, line int, from, target string, options []s
 	c.mountItem(s, line, source, target, ours)
 }
 
-func (c *converter) mountItem(s *service, line int, source, target string, options []string) {
+func (c *converter) mountItem(s *service, line place, source, target string, options []string) {
 	text := quotedPath(source) + " -> " + quotedPath(target)
 	if len(options) > 0 {
 		text += ", " + strings.Join(options, ", ")
@@ -237,12 +237,12 @@ func quotedPath(p string) string {
 	return p
 }
 
-func (c *converter) volumeMount(s *service, line int, name, target string, options []string) {
+func (c *converter) volumeMount(s *service, line place, name, target string, options []string) {
 	v := c.volumes[name]
 	switch {
 	case name == "":
 		own := c.volumeName(s.name + "-" + path.Base(target))
-		v = &volume{name: own, lines: []string{fmt.Sprintf("# %d: it has no name there", line)}}
+		v = &volume{name: own, lines: []string{fmt.Sprintf("# %s: it has no name there", line)}}
 		c.volumes["\x00"+own] = v
 	case v == nil:
 		v = &volume{name: c.volumeName(name)}
@@ -268,7 +268,7 @@ func readTmpfs(c *converter, s *service, p pair) {
 	}
 }
 
-func (c *converter) memory(s *service, line int, target, size, element string) {
+func (c *converter) memory(s *service, line place, target, size, element string) {
 	source := "memory"
 	if size != "" {
 		n, err := units.RAMInBytes(size)
@@ -317,7 +317,7 @@ func readDependsOn(c *converter, s *service, p pair) {
 	}
 }
 
-func (c *converter) after(s *service, there, word string, line int, element string) {
+func (c *converter) after(s *service, there, word string, line place, element string) {
 	services := c.root.get("services")
 	if services.get(there) == nil {
 		c.note(line, s.at+"."+element, "there is no service %s", there)
@@ -398,7 +398,7 @@ func readNetworks(c *converter, s *service, p pair) {
 	s.own = false
 	top := c.root.get("networks")
 	var shared []string
-	add := func(name string, line int, at *node) {
+	add := func(name string, line place, at *node) {
 		s.own = s.own || top == nil || top.get(name) == nil || !external(top.get(name))
 		if top != nil && top.get(name) != nil && external(top.get(name)) {
 			shared = append(shared, quoted(c.volumeName(name)))

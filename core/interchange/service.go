@@ -31,7 +31,7 @@ func (c *converter) service(s *service) {
 	}
 	for _, p := range s.from.pairs {
 		if _, ok := find(serviceElements, p.key); strings.HasPrefix(p.key, "x-") {
-			s.lines = append(s.lines, fmt.Sprintf("# %d: %s = %s", p.line, p.key, strings.ReplaceAll(text(p.at), "\n", " ")))
+			s.lines = append(s.lines, fmt.Sprintf("# %s: %s = %s", p.line, p.key, strings.ReplaceAll(text(p.at), "\n", " ")))
 		} else if !ok {
 			c.note(p.line, s.at+"."+p.key, "the specification knows no such element")
 		}
@@ -235,7 +235,7 @@ func readEnvironment(c *converter, s *service, p pair) {
 }
 
 // variable adds a variable: a secret goes into the environment file.
-func (c *converter) variable(s *service, name, value string, line int, element string) {
+func (c *converter) variable(s *service, name, value string, line place, element string) {
 	switch {
 	case name == "" || strings.ContainsAny(name, "=\x00"):
 		c.note(line, s.at+"."+element, "%q is no name of a variable", name)
@@ -327,7 +327,7 @@ func dotEnv(content string) []pair {
 				value = strings.TrimSpace(value[:i])
 			}
 		}
-		all = append(all, pair{strings.TrimSpace(name), number, &node{kind: scalar, line: number, text: value}})
+		all = append(all, pair{strings.TrimSpace(name), place{line: number}, &node{kind: scalar, line: place{line: number}, text: value}})
 	}
 	return all
 }

@@ -16,7 +16,7 @@ import (
 // node is a value of a YAML file with its place. Aliases and merges are carried out.
 type node struct {
 	kind  kind
-	line  int // from 1 on
+	line  place // from 1 on
 	text  string
 	items []*node // of a list
 	pairs []pair  // of a table, in the order of the file
@@ -24,8 +24,21 @@ type node struct {
 
 type pair struct {
 	key  string
-	line int
+	line place
 	at   *node
+}
+
+// place is a line of a file.
+type place struct {
+	file string // below the folder; "" for the imported file itself
+	line int    // from 1 on
+}
+
+func (p place) String() string {
+	if p.file == "" {
+		return strconv.Itoa(p.line)
+	}
+	return p.file + ":" + strconv.Itoa(p.line)
 }
 
 type kind int
@@ -46,25 +59,25 @@ const (
 
 // refused is a problem that keeps a file from being read.
 type refused struct {
-	line int
+	line place
 	text string
 }
 
 func (r *refused) Error() string { return r.text }
 
 // parse reads a file. Duplicate keys, endless aliases and what is no YAML are refused at their line.
-func parse(text string) (*node, error) {
+func parse(file, text string) (*node, error) {
 	if len(text) > mostBytes {
-		return nil, &refused{1, "the file has more than 1 MiB"}
+		return nil, &refused{place{file, 1}, "the file has more than 1 MiB"}
 	}
 	var doc yaml.Node
 	if err := yaml.Unmarshal([]byte(text), &doc); err != nil {
-		return nil, &refused{lineOf(err), "this is no YAML: " + strings.TrimPrefix(err.Error(), "yaml: ")}
+		return nil, &refused{place{file, lineOf(err)}, "this is no YAML: " + strings.TrimPrefix(err.Error(), "yaml: ")}
 	}
 	if len(doc.Content) == 0 {
-		return nil, &refused{1, "the file is empty"}
+		return nil, &refused{place{file, 1}, "the file is empty"}
 	}
-	r := &yamlReader{open: map[*yaml.Node]bool{}}
+	r := &yamlReader{file: file, open: map[*yaml.Node]bool{}}
 	return r.node(doc.Content[0], 0)
 }
 
@@ -81,30 +94,33 @@ func lineOf(err error) int {
 }
 
 type yamlReader struct {
+	file  string
 	nodes int
 	open  map[*yaml.Node]bool // that are being read: an alias to one of them has no end
 }
 
+func (r *yamlReader) at(n *yaml.Node) place { return place{r.file, n.Line} }
+
 func (r *yamlReader) node(n *yaml.Node, depth int) (*node, error) {
 	if r.nodes++; r.nodes > mostNodes || depth > mostDepth {
-		return nil, &refused{n.Line, "with its aliases the file is larger, or deeper, than any that a person writes"}
+		return nil, &refused{r.at(n), "with its aliases the file is larger, or deeper, than any that a person writes"}
 	}
 	if r.open[n] {
-		return nil, &refused{n.Line, "an alias to something that it is part of"}
+		return nil, &refused{r.at(n), "an alias to something that it is part of"}
 	}
 	r.open[n] = true
 	defer delete(r.open, n)
-	out := &node{line: n.Line}
+	out := &node{line: r.at(n)}
 	switch n.Kind {
 	case yaml.AliasNode:
 		if n.Alias == nil {
-			return nil, &refused{n.Line, "an alias to nothing"}
+			return nil, &refused{r.at(n), "an alias to nothing"}
 		}
 		found, err := r.node(n.Alias, depth+1)
 		if err != nil {
 			return nil, err
 		}
-		found.line = n.Line
+		found.line = r.at(n)
 		return found, nil
 	case yaml.ScalarNode:
 		if n.Tag == "!!null" {
@@ -126,7 +142,7 @@ func (r *yamlReader) node(n *yaml.Node, depth int) (*node, error) {
 		out.kind = table
 		return out, r.table(n, out, depth)
 	}
-	return nil, &refused{n.Line, "this kind of YAML has no meaning here"}
+	return nil, &refused{r.at(n), "this kind of YAML has no meaning here"}
 }
 
 // table reads the pairs of a table. What is merged into it (<<) counts less than what stands in it.
@@ -138,7 +154,7 @@ func (r *yamlReader) table(n *yaml.Node, out *node, depth int) error {
 			key = key.Alias
 		}
 		if key == nil || key.Kind != yaml.ScalarNode {
-			return &refused{n.Content[i].Line, "a name has to be a text"}
+			return &refused{r.at(n.Content[i]), "a name has to be a text"}
 		}
 		at, err := r.node(value, depth+1)
 		if err != nil {
@@ -151,9 +167,9 @@ func (r *yamlReader) table(n *yaml.Node, out *node, depth int) error {
 			continue
 		}
 		if out.get(key.Value) != nil {
-			return &refused{key.Line, fmt.Sprintf("two values for one name: %s is there already", key.Value)}
+			return &refused{r.at(key), fmt.Sprintf("two values for one name: %s is there already", key.Value)}
 		}
-		out.pairs = append(out.pairs, pair{key.Value, key.Line, at})
+		out.pairs = append(out.pairs, pair{key.Value, r.at(key), at})
 	}
 	for _, m := range merged {
 		if m.kind != table {
@@ -181,7 +197,7 @@ func (n *node) get(key string) *node {
 // problem makes a refusal a problem of the file.
 func (r *refused) problem(f *source.File) source.Problem {
 	start := 0
-	for i, n := 0, 1; i < len(f.Text) && n < r.line; i++ {
+	for i, n := 0, 1; i < len(f.Text) && n < r.line.line; i++ {
 		if f.Text[i] == '\n' {
 			n, start = n+1, i+1
 		}

@@ -13,6 +13,29 @@ import (
 	"proudlantern.example/lantern/labdir"
 )
 
+// ImportCommand writes nothing yet: it makes a stack of a command line that starts a container.
+func (w *Workspace) ImportCommand(line, stack string) (*Drafted, error) {
+	if err := w.newStack(stack); err != nil {
+		return nil, err
+	}
+	dir, err := os.Getwd()
+	if err != nil {
+		return nil, usage("where you are cannot be found out: %s", labdir.InWords(err))
+	}
+	got, problem := interchange.ImportCommand(source.NewFile("command line", line), interchange.Input{
+		Stack: stack, Folder: dir, Env: map[string]string{},
+		Read: func(path string) (string, error) { return labdir.ReadIn(dir, path) },
+		Exists: func(path string) bool {
+			_, err := os.Stat(filepath.Join(dir, path))
+			return err == nil
+		},
+	})
+	if problem != nil {
+		return nil, &Error{Kind: Stopped, Message: problem.Message}
+	}
+	return w.imported(stack, "command line", got), nil
+}
+
 // Import writes nothing yet: it makes a stack of a file in the open specification that docs/import.md names. Nothing outside of the
 // file's folder is read.
 func (w *Workspace) Import(file, stack string, profiles []string) (*Drafted, error) {
@@ -50,9 +73,14 @@ func (w *Workspace) Import(file, stack string, profiles []string) (*Drafted, err
 		at := problem.At.Place()
 		return nil, &Error{Kind: Stopped, Message: at.String() + ": " + problem.Message}
 	}
+	return w.imported(stack, name, got), nil
+}
+
+// imported returns what is to be written of an import. Its secrets are told to the caller.
+func (w *Workspace) imported(stack, name string, got *interchange.Stack) *Drafted {
 	d := &Drafted{Stack: stack, Notes: []DraftNote{}, Files: []NewFile{{stack + "/" + declare.StackFile, 0o644, got.Text}}}
-	for _, name := range slices.Sorted(maps.Keys(got.Env)) {
-		d.Files = append(d.Files, NewFile{stack + "/" + name, SecretMode, got.Env[name]})
+	for _, file := range slices.Sorted(maps.Keys(got.Env)) {
+		d.Files = append(d.Files, NewFile{stack + "/" + file, SecretMode, got.Env[file]})
 	}
 	for _, n := range got.Notes {
 		d.Notes = append(d.Notes, DraftNote{NoteAt{cmp.Or(n.File, name), n.Line}, n.Element, n.Text})
@@ -64,5 +92,5 @@ func (w *Workspace) Import(file, stack string, profiles []string) (*Drafted, err
 			}
 		}
 	}
-	return d, nil
+	return d
 }

@@ -2,17 +2,21 @@ package cli
 
 import (
 	"context"
+	"io"
+	"path/filepath"
 
 	"github.com/urfave/cli/v3"
 
+	"proudlantern.example/lantern/app"
 	"proudlantern.example/lantern/cli/render"
 	"proudlantern.example/lantern/core/declare"
+	"proudlantern.example/lantern/labdir"
 )
 
 func (s *session) importCommand() *cli.Command {
 	var stack string
 	var profiles []string
-	var strict, dryRun bool
+	var strict, dryRun, command bool
 	return &cli.Command{
 		Name: "import", Usage: "make a stack of a YAML file of services", ArgsUsage: "FILE",
 		Description: "It reads the open specification that docs/import.md names. What has no counterpart is told with its line, and what to do instead. Secrets go into an " +
@@ -20,6 +24,8 @@ func (s *session) importCommand() *cli.Command {
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "stack", Usage: "the `NAME` of the stack", Destination: &stack},
 			&cli.StringSliceFlag{Name: "profile", Usage: "also services of the profile `NAME`", Destination: &profiles},
+			&cli.BoolFlag{Name: "start-command", Usage: "FILE, or - for what is pasted, holds a command line that starts a container",
+				Destination: &command},
 			&cli.BoolFlag{Name: "strict", Usage: "where something has no counterpart, write nothing", Destination: &strict},
 			&cli.BoolFlag{Name: "dry-run", Usage: "show the file, and write nothing", Destination: &dryRun},
 		},
@@ -31,7 +37,7 @@ func (s *session) importCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			d, err := w.Import(c.Args().First(), stack, profiles)
+			d, err := s.imported(w, c.Args().First(), stack, profiles, command)
 			if err != nil {
 				return err
 			}
@@ -64,4 +70,28 @@ func (s *session) importCommand() *cli.Command {
 			return err
 		},
 	}
+}
+
+// mostPasted is how much of a command line is read, in bytes.
+const mostPasted = 1 << 20
+
+// imported makes a stack of a file, or of a command line.
+func (s *session) imported(w *app.Workspace, file, stack string, profiles []string, command bool) (*app.Drafted, error) {
+	if !command {
+		return w.Import(file, stack, profiles)
+	}
+	var text string
+	if file == "-" {
+		pasted, err := io.ReadAll(io.LimitReader(s.In, mostPasted))
+		if err != nil {
+			return nil, usage("standard input cannot be read: %s", err)
+		}
+		text = string(pasted)
+	} else {
+		var err error
+		if text, err = labdir.ReadIn(filepath.Dir(file), filepath.Base(file)); err != nil {
+			return nil, usage("%s cannot be read: %s", file, labdir.InWords(err))
+		}
+	}
+	return w.ImportCommand(text, stack)
 }

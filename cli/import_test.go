@@ -63,6 +63,13 @@ volumes: {state: }
 			[]string{env["LEVEL"], env["DESK_PASSWORD"], env["STATION_TOKEN"]})
 		b.page(port)
 
+		// A command line, as pages of images print them.
+		put("line", "engine run -d --name tide_line -e PROBE_PAGE=8080 \\\n  "+enginetest.Page+"\n")
+		stdout, _ = b.run(0, "import", "--start-command", filepath.Join(there, "line"), "--stack", "line", "--dry-run")
+		assert.Contains(t, stdout, "[service.tide-line]")
+		_, stderr = b.run(1, "import", "--start-command", file, "--stack", "line")
+		assert.Contains(t, stderr, "no options stand in it")
+
 		// And back, for somebody else: without secrets, and with the same meaning.
 		out := filepath.Join(t.TempDir(), "out.yaml")
 		_, stderr = b.run(0, "export", "tides", "-o", out)

@@ -40,8 +40,8 @@ type Note struct {
 
 // Import reads a file. A problem keeps it from being read at all.
 func Import(file *source.File, in Input) (*Stack, *source.Problem) {
-	c := &converter{in: in, env: map[string]string{}, names: map[string]string{}, volumes: map[string]*volume{}}
-	c.files = map[string]*source.File{"": file}
+	c := newConverter(in)
+	c.files[""] = file
 	out, err := c.file(file.Text)
 	var why *refused
 	if errors.As(err, &why) {
@@ -49,6 +49,11 @@ func Import(file *source.File, in Input) (*Stack, *source.Problem) {
 		return nil, &p
 	}
 	return out, nil
+}
+
+func newConverter(in Input) *converter {
+	return &converter{in: in, env: map[string]string{}, names: map[string]string{}, volumes: map[string]*volume{},
+		files: map[string]*source.File{}}
 }
 
 type converter struct {
@@ -59,8 +64,10 @@ type converter struct {
 	names    map[string]string // of services: there, and here
 	volumes  map[string]*volume
 	unknowns []string
-	files    map[string]*source.File // that were read, by their paths
-	reading  []string                // that are being read, and services that are being extended
+
+	isCommand bool                    // it is a command line: what it mounts is declared nowhere
+	files     map[string]*source.File // that were read, by their paths
+	reading   []string                // that are being read, and services that are being extended
 }
 
 // volume is a volume of the file: as it is declared, and what is written of it.

@@ -243,3 +243,32 @@ func FuzzImport(f *testing.F) {
 		}
 	})
 }
+
+// A command line as a page of an image prints it.
+func TestImportCommand(t *testing.T) {
+	got, problem := ImportCommand(source.NewFile("command line", `sudo engine run -d \
+  --name tide_desk --restart=unless-stopped -p 8710:80 -p127.0.0.1:8711:8711/udp \
+  -e LEVEL=info -e "DESK_PASSWORD=moon over skerry" -v /srv/tides:/data:ro -v state:/state \
+  --memory 512m --cap-add NET_ADMIN -it --rm --network host \
+  registry.skerry.example/tide-desk:2.3 serve --quiet "the tides"
+`), input(nil))
+	require.Nil(t, problem)
+	s := read(t, got.Text).Services[0]
+	assert.Equal(t, "tide-desk", s.Name)
+	for _, line := range []string{`image = "registry.skerry.example/tide-desk:2.3"`, `restart = "unless-stopped"`, `"8710 -> 80",`,
+		`"127.0.0.1:8711 -> 8711/udp",`, `env.LEVEL = "info"`, `"/srv/tides -> /data, read-only, create",`, `"volume state -> /state",`,
+		`memory = "512MiB"`, `capabilities = ["NET_ADMIN"]`, `network = "host"`, `command = ["serve", "--quiet", "the tides"]`} {
+		assert.Contains(t, got.Text, line)
+	}
+	assert.Equal(t, map[string]string{"tide-desk.env": "DESK_PASSWORD=\"moon over skerry\"\n"}, got.Env)
+	assert.Contains(t, got.Notes, Note{"", 1, "rm", "rm true: lantern keeps the container: it is the service"})
+	for line, want := range map[string]string{
+		"": "no options", "engine run image": "no options", "run -d": "no image", "run -p": "has no value", "run --unheard a": "is not known here",
+		"run -e 'A": "cannot be told apart", strings.Repeat("a ", 40_000): "longer than any",
+	} {
+		_, problem := ImportCommand(source.NewFile("command line", line), input(nil))
+		if assert.NotNil(t, problem, "%.40s", line) {
+			assert.Contains(t, problem.Message, want, "%.40s", line)
+		}
+	}
+}

@@ -247,7 +247,9 @@ func (c *converter) volumeMount(s *service, line place, name, target string, opt
 	case v == nil:
 		v = &volume{name: c.volumeName(name)}
 		c.volumes[name] = v
-		c.note(line, s.at+".volumes", "the file does not declare the volume %s", name)
+		if !c.isCommand {
+			c.note(line, s.at+".volumes", "the file does not declare the volume %s", name)
+		}
 	}
 	v.used = true
 	c.mountItem(s, line, "volume "+v.name, target, options)

@@ -337,6 +337,9 @@ func Status(w io.Writer, p Paint, services []observe.Status, now time.Time) {
 		return
 	}
 	columns(w, p, []string{"host", "service", "state", "for", "image", "page", "note"}, rows)
+	if slices.ContainsFunc(services, func(s observe.Status) bool { return s.FirstLogin != "" }) {
+		fmt.Fprintln(w)
+	}
 	for _, s := range services {
 		FirstLogin(w, p, s.Stack+"/"+s.Service, s.FirstLogin)
 	}

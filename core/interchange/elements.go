@@ -139,6 +139,7 @@ func init() {
 		{name: "post_start", instead: noCounterpart + ": a job that others wait for can do that: after = [\"NAME done\"]"},
 		{name: "pre_stop", instead: noCounterpart},
 		{name: "provider", instead: noCounterpart},
+		{name: "pull_refresh_after", instead: noCounterpart + ": fetch = \"each-deploy\" looks at each deploy"},
 		{name: "runtime", instead: noCounterpart},
 		{name: "security_opt", instead: noCounterpart},
 		{name: "storage_opt", instead: noCounterpart},

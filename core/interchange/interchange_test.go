@@ -85,6 +85,29 @@ func alias(name string) string {
 	return map[string]string{"deploy": "memory", "env_file": "env_file desk.env", "networks": "networks"}[name]
 }
 
+// specification are the elements that the text of the specification has, beside those that begin with x-.
+const specification = `annotations attach build blkio_config cap_add cap_drop cgroup cgroup_parent command configs container_name
+cpu_count cpu_percent cpu_shares cpu_quota cpu_period cpu_rt_period cpu_rt_runtime cpus cpuset credential_spec depends_on deploy
+develop device_cgroup_rules devices dns dns_opt dns_search domainname entrypoint env_file environment expose extends external_links
+extra_hosts gpus group_add healthcheck hostname image init ipc isolation label_file labels links logging mac_address mem_limit
+mem_reservation mem_swappiness memswap_limit models network_mode networks oom_kill_disable oom_score_adj pid pids_limit platform
+ports post_start pre_stop privileged profiles provider pull_policy pull_refresh_after read_only restart runtime scale secrets
+security_opt shm_size stdin_open stop_grace_period stop_signal storage_opt sysctls tmpfs tty ulimits use_api_socket user
+userns_mode uts volumes volumes_from working_dir`
+
+func TestElements(t *testing.T) {
+	var known []string
+	for _, e := range serviceElements {
+		known = append(known, e.name)
+	}
+	assert.ElementsMatch(t, strings.Fields(specification), known)
+	known = nil
+	for _, e := range topElements {
+		known = append(known, e.name)
+	}
+	assert.ElementsMatch(t, strings.Fields("version name services volumes networks configs secrets models include"), known)
+}
+
 // Forms of single elements.
 func TestForms(t *testing.T) {
 	for yaml, want := range map[string]string{
@@ -111,10 +134,39 @@ func TestForms(t *testing.T) {
 		"network_mode: host":                                    "network = \"host\"",
 		"mem_limit: 1.5g":                                       "memory = \"1536MiB\"",
 		"logging: {options: {max-size: 500k}}":                  "log-limit = \"1 x 500kB\"",
-		"command: []":                                           "command = []",
-		"labels: [\"a.b=c\"]":                                   "labels = { \"a.b\" = \"c\" }",
+		"environment: [\"A=b=c\"]":                              "env.A = \"b=c\"",
+		"environment: {A: , B: x}":                              "env.A = \"${shell.A}\"",
+		"environment: {A: \"line\\nline\"}":                     "env.A = \"line\\nline\"",
+		"environment: {A: true, B: 5}":                          "env.A = \"true\"",
+		"env_file: {path: a.env}":                               "image = \"a\"",
+		"env_file: [{path: kept.env, required: false}]":         "env.KEPT = \"yes\"",
+		"restart: always":                                       "restart = \"always\"",
+		"depends_on: {other: {condition: service_started}}":     "after = [\"other\"]",
+		"links: [\"other:alias\"]":                              "after = [\"other\"]",
+		"healthcheck: {test: [CMD-SHELL, \"a | b\"]}":           "[\"/bin/sh\", \"-c\", \"a | b\"]",
+		"healthcheck: {test: [NONE]}":                           "image = \"a\"",
+		"ports: [80]":                                           "ports = [\"any -> 80\"]",
+		"ports: [\"8710-8712:80-82\"]":                          "ports = [\"8710-8712 -> 80-82\"]",
+		"ports: [\"8710-8720:80\"]":                             "ports = [\"any -> 80\"]",
+		"ports: [{target: 53, protocol: udp, published: 5353}]": "ports = [\"5353 -> 53/udp\"]",
+		"volumes: [{type: bind, source: /a, target: /b, bind: {propagation: rshared}}]": "/a -> /b, shared, create",
+		"volumes: [{type: tmpfs, target: /b}]":                                          "mounts = [\"memory -> /b\"]",
+		"tmpfs: /run":                                                                   "mounts = [\"memory -> /run\"]",
+		"user: \"1311\"":                                                                "run-as = \"1311:0\"",
+		"devices: [{source: /dev/a, target: /dev/b}]":                                   "devices = [\"/dev/a -> /dev/b\"]",
+		"ulimits: {nofile: 1024}":                                                       "ulimits = { nofile = \"1024\" }",
+		"extra_hosts: {lamp: 192.0.2.14}":                                               "address-book = { lamp = \"192.0.2.14\" }",
+		"sysctls: [\"net.core.somaxconn=512\"]":                                         "sysctls = { \"net.core.somaxconn\" = \"512\" }",
+		"stop_grace_period: 1500ms":                                                     "stop-within = \"1500ms\"",
+		"shm_size: 1048576":                                                             "shared-memory = \"1MiB\"",
+		"pull_policy: never":                                                            "fetch = \"never\"",
+		"command: [\"a\", \"$$HOME\"]":                                                  "command = [\"a\", \"$HOME\"]",
+		"entrypoint: \"/bin/desk --now\"":                                               "entrypoint = [\"/bin/desk\", \"--now\"]",
+		"command: []":                                                                   "command = []",
+		"labels: [\"a.b=c\"]":                                                           "labels = { \"a.b\" = \"c\" }",
 	} {
-		got, problem := Import(source.NewFile("a.yaml", "services:\n  other: {image: b}\n  s:\n    image: a\n    "+yaml+"\n"), input(nil))
+		got, problem := Import(source.NewFile("a.yaml", "services:\n  other: {image: b}\n  s:\n    image: a\n    "+yaml+"\n"),
+			input(map[string]string{"kept.env": "KEPT=yes\n"}))
 		if assert.Nil(t, problem, yaml) {
 			assert.Contains(t, got.Text, want, yaml)
 			read(t, got.Text)

@@ -21,6 +21,7 @@ type Drafted struct {
 	Stack   string
 	Files   []NewFile
 	Notes   []DraftNote
+	Lab     string   // tables that are added to lab.toml
 	EnvFile string   // of the secrets that are made up when it is written; "" where it has none
 	Unknown []string // what could not be found out about images
 }
@@ -172,8 +173,26 @@ func (i ImageFacts) forDraft() draft.Image {
 	return one
 }
 
+// addToLab adds tables at the end of lab.toml. What stands there stays.
+func (w *Workspace) addToLab(tables string) error {
+	was, err := labdir.ReadIn(w.Dir, declare.LabFile)
+	if err != nil {
+		return usage("%s cannot be read: %s", declare.LabFile, labdir.InWords(err))
+	}
+	text := was
+	if !strings.HasSuffix(text, "\n") {
+		text += "\n"
+	}
+	return writeFile(declare.LabFile, w.Dir, declare.LabFile, was, text+tables, 0o644)
+}
+
 // WriteDraft writes the files of a draft, and makes up its secrets. It returns which were made up, as FILE: KEY.
 func (w *Workspace) WriteDraft(d *Drafted) (made []string, err error) {
+	if d.Lab != "" {
+		if err := w.addToLab(d.Lab); err != nil {
+			return nil, err
+		}
+	}
 	for _, f := range d.Files {
 		if err := labdir.WriteIn(w.Dir, f.Path, "", f.Text, f.Mode); err != nil {
 			return nil, usage("%s cannot be written: %s", f.Path, labdir.InWords(err))

@@ -62,7 +62,7 @@ func (w *Workspace) Import(file, stack string, profiles []string) (*Drafted, err
 	}
 	from := source.NewFile(name, text)
 	got, problem := interchange.Import(from, interchange.Input{
-		Stack: stack, Folder: filepath.Clean(dir), Env: env, Profiles: profiles,
+		Stack: stack, Folder: filepath.Clean(dir), Env: env, Profiles: profiles, Networks: w.networkNames(),
 		Read: func(path string) (string, error) { return labdir.Read(root, path) },
 		Exists: func(path string) bool {
 			_, err := root.Stat(path)
@@ -76,12 +76,22 @@ func (w *Workspace) Import(file, stack string, profiles []string) (*Drafted, err
 	return w.imported(stack, name, got), nil
 }
 
+// networkNames returns the names of the networks of the lab.
+func (w *Workspace) networkNames() []string {
+	var names []string
+	for _, n := range w.Networks {
+		names = append(names, n.Name)
+	}
+	return names
+}
+
 // imported returns what is to be written of an import. Its secrets are told to the caller.
 func (w *Workspace) imported(stack, name string, got *interchange.Stack) *Drafted {
 	d := &Drafted{Stack: stack, Notes: []DraftNote{}, Files: []NewFile{{stack + "/" + declare.StackFile, 0o644, got.Text}}}
 	for _, file := range slices.Sorted(maps.Keys(got.Env)) {
 		d.Files = append(d.Files, NewFile{stack + "/" + file, SecretMode, got.Env[file]})
 	}
+	d.Lab = got.Lab
 	for _, n := range got.Notes {
 		d.Notes = append(d.Notes, DraftNote{NoteAt{cmp.Or(n.File, name), n.Line}, n.Element, n.Text})
 	}

@@ -52,6 +52,7 @@ func (s *session) importCommand() *cli.Command {
 				err = render.JSON(s.Out, render.NewDrafted(d, write))
 			} else {
 				render.NewFiles(s.Out, s.paint(s.Out), d.Files)
+				render.AddedToLab(s.Out, s.paint(s.Out), d.Lab)
 				render.ImportNotes(s.Out, s.paint(s.Out), d.Notes)
 			}
 			switch {

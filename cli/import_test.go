@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -69,6 +70,21 @@ volumes: {state: }
 		assert.Contains(t, stdout, "[service.tide-line]")
 		_, stderr = b.run(1, "import", "--start-command", file, "--stack", "line")
 		assert.Contains(t, stderr, "no options stand in it")
+
+		// What the lab does not have yet is added at the end of lab.toml, once.
+		put("shared.yaml", "services:\n  a: {image: b, restart: always, networks: [default, old_way]}\nnetworks:\n  old_way: {external: true}\n")
+		was := b.read("lab.toml")
+		stdout, _ = b.run(0, "import", filepath.Join(there, "shared.yaml"), "--stack", "shared")
+		assert.Contains(t, stdout, "lab.toml, added\n  [network.old-way]")
+		now := b.read("lab.toml")
+		assert.True(t, strings.HasPrefix(now, was))
+		assert.Contains(t, now, "[network.old-way]  # 4: networks; somebody else makes it\nexisting = true\nengine-name = \"old_way\"\n")
+		b.run(0, "import", filepath.Join(there, "shared.yaml"), "--stack", "shared-2")
+		assert.Equal(t, now, b.read("lab.toml"))
+		b.write("lab.toml", was)
+		for _, s := range []string{"shared", "shared-2"} {
+			require.NoError(t, os.RemoveAll(filepath.Join(b.dir, s)))
+		}
 
 		// And back, for somebody else: without secrets, and with the same meaning.
 		out := filepath.Join(t.TempDir(), "out.yaml")

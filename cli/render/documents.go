@@ -181,6 +181,9 @@ func NewDrafted(d *app.Drafted, written bool) Drafted {
 	if d.EnvFile != "" { // its text is nobody's business
 		files = append(files, app.NewFile{Path: d.EnvFile, Mode: app.SecretMode})
 	}
+	if d.Lab != "" {
+		files = append(files, app.NewFile{Path: "lab.toml", Mode: 0o644, Text: d.Lab})
+	}
 	return Drafted{first, d.Stack, files, d.Notes, written}
 }
 

@@ -35,6 +35,14 @@ func NewFiles(w io.Writer, p Paint, files []app.NewFile) {
 	}
 }
 
+// AddedToLab shows tables that are added to lab.toml.
+func AddedToLab(w io.Writer, p Paint, tables string) {
+	if tables != "" {
+		fmt.Fprintln(w)
+		NewFiles(w, p, []app.NewFile{{Path: "lab.toml, added", Text: strings.TrimPrefix(tables, "\n")}})
+	}
+}
+
 // ImportNotes tells what of an imported file has no counterpart, or needs a look, each with its line.
 func ImportNotes(w io.Writer, p Paint, notes []app.DraftNote) {
 	if len(notes) == 0 {

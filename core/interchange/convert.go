@@ -18,6 +18,7 @@ type Input struct {
 	Folder   string            // of the file on this machine, absolute
 	Env      map[string]string // of the file .env beside it
 	Profiles []string          // services of other profiles are left out
+	Networks []string          // that the lab has already
 	// Read returns a file below the folder, and whether anything is at a path.
 	Read   func(path string) (string, error)
 	Exists func(path string) bool
@@ -26,6 +27,7 @@ type Input struct {
 // Stack is what becomes of a file.
 type Stack struct {
 	Text  string            // of stack.toml
+	Lab   string            // tables that lab.toml needs beside its own
 	Env   map[string]string // texts of environment files that hold secrets, by their names
 	Notes []Note
 }
@@ -61,6 +63,7 @@ type converter struct {
 	root     *node
 	notes    []Note
 	env      map[string]string
+	lab      strings.Builder
 	names    map[string]string // of services: there, and here
 	volumes  map[string]*volume
 	unknowns []string
@@ -149,7 +152,7 @@ func (c *converter) stack() (*Stack, error) {
 	slices.SortStableFunc(c.notes, func(a, b Note) int {
 		return cmp.Or(strings.Compare(a.File, b.File), a.Line-b.Line)
 	})
-	return &Stack{w.String(), c.env, c.notes}, nil
+	return &Stack{w.String(), c.lab.String(), c.env, c.notes}, nil
 }
 
 // ownNetwork says where the stack has no network of its own: none of its services is on one.
@@ -290,8 +293,10 @@ func (c *converter) topNetworks(p pair) {
 	own := 0
 	for _, q := range p.at.pairs {
 		if external(q.at) {
-			c.note(q.line, "networks."+q.key, "somebody else makes it; add to lab.toml: [network.%s] with existing = true and engine-name = %s",
-				c.volumeName(q.key), quoted(networkName(q)))
+			if name := c.volumeName(q.key); !slices.Contains(c.in.Networks, name) {
+				fmt.Fprintf(&c.lab, "\n[network.%s]  # %s: networks; somebody else makes it\nexisting = true\nengine-name = %s\n", name, q.line,
+					declare.Quote(networkName(q)))
+			}
 			continue
 		}
 		if own++; own > 1 {

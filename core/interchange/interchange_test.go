@@ -60,6 +60,7 @@ func TestEverything(t *testing.T) {
 	}
 	assert.Equal(t, map[string]string{"everything.env": "DESK_PASSWORD=\"moon \\\"over\\\" skerry\"\nB_TOKEN=\"x\\ny\"\n"}, got.Env)
 	assert.NotContains(t, got.Text, "moon")
+	assert.Regexp(t, `^\n\[network.causeway\]  # \d+: networks; somebody else makes it\nexisting = true\nengine-name = "causeway"\n$`, got.Lab)
 	lines := strings.Split(text, "\n")
 	noted := map[string]bool{}
 	for _, n := range got.Notes {

@@ -38,7 +38,8 @@ func (p place) String() string {
 	if p.file == "" {
 		return strconv.Itoa(p.line)
 	}
-	return p.file + ":" + strconv.Itoa(p.line)
+	// It stands in comments: a name of a file must not end one.
+	return strings.Join(strings.Fields(p.file), " ") + ":" + strconv.Itoa(p.line)
 }
 
 type kind int

@@ -123,7 +123,10 @@ func TestAccessAgreesWithTheKernel(t *testing.T) {
 	if os.Getuid() != 0 {
 		t.Skip("giving folders away and becoming others needs root")
 	}
-	const count, identities = 500, 40
+	count, identities := 500, 40
+	if testing.Short() { // for the race detector
+		count, identities = 100, 10
+	}
 	random := rand.New(rand.NewPCG(1911, 41))
 	trees := randomTrees(t, random, count)
 	test, err := os.Executable()

@@ -16,6 +16,9 @@ import (
 // it takes them from.
 const firstPort, blocks, portCount = 24000, 8, 1000
 
+// racePort is the first port of the programs that look for races.
+const racePort = 22000
+
 var portsGiven atomic.Int64
 
 // FreePort returns a free tcp port, another one each time.
@@ -25,8 +28,12 @@ func FreePort(t testing.TB) int {
 	for _, c := range filepath.Base(os.Args[0]) {
 		block += int(c)
 	}
+	first := firstPort + block%blocks*portCount
+	if os.Getenv("LANTERN_TEST_RACE") != "" { // such a program may run beside one of the same name
+		first = racePort
+	}
 	for range portCount {
-		port := firstPort + block%blocks*portCount + (os.Getpid()*131+int(portsGiven.Add(1)))%portCount
+		port := first + (os.Getpid()*131+int(portsGiven.Add(1)))%portCount
 		l, err := net.Listen("tcp", ":"+strconv.Itoa(port))
 		if err == nil {
 			l.Close()

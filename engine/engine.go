@@ -8,6 +8,8 @@ import (
 	"fmt"
 	"net"
 	"net/http"
+	"regexp"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -46,11 +48,27 @@ type Engine struct {
 // on in the engine.
 const defaultCallTimeout = 2 * time.Minute
 
+// passing matches what Podman's service answers to a question when a process of a container ends while it looks at it: it
+// did not get as far as seeing the end. Asked again, it does.
+var passing = regexp.MustCompile(`/proc/\d+/\S+: no such process`)
+
+// reads are calls that change nothing, so that they can be made again; passes is how often.
+var reads = []string{"inspect", "list", "containers", "sizes", "stats", "top"}
+
+const passes = 5
+
 // call makes one call, and gives up waiting for an answer after Patience and more. Its outcome is then unknown.
 func (e *Engine) call(ctx context.Context, name string, more time.Duration, f func(context.Context) error) error {
 	limited, cancel := context.WithTimeout(ctx, e.CallTimeout+more)
 	defer cancel()
 	err := f(limited)
+	for range passes {
+		if err == nil || !slices.Contains(reads, name) || !passing.MatchString(err.Error()) {
+			break
+		}
+		time.Sleep(100 * time.Millisecond)
+		err = f(limited)
+	}
 	if err != nil && limited.Err() != nil && ctx.Err() == nil {
 		return &Error{
 			Call:    name,

@@ -132,3 +132,30 @@ func replaced(value any, n *int, instead any) any {
 	}
 	return value
 }
+
+// A question that meets a process at its end is asked again.
+func TestPassingTrouble(t *testing.T) {
+	server, _ := enginetest.StartStandIn(t, standin.Options{})
+	for _, failures := range []int{3, 100} {
+		left := failures
+		between := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			if strings.HasSuffix(r.URL.Path, "/containers/json") && left > 0 {
+				left--
+				w.WriteHeader(http.StatusInternalServerError)
+				w.Write([]byte(`{"message":"read /proc/20819/cgroup: no such process"}`))
+				return
+			}
+			server.Handler().ServeHTTP(w, r)
+		}))
+		defer between.Close()
+		e, err := engine.Dial(t.Context(), strings.Replace(between.URL, "http://", "tcp://", 1))
+		require.NoError(t, err)
+		defer e.Close()
+		_, err = e.Containers(t.Context(), "skerry-odd", "")
+		if failures < 5 {
+			assert.NoError(t, err)
+		} else {
+			assert.ErrorContains(t, err, "no such process")
+		}
+	}
+}

@@ -60,7 +60,7 @@ func ImportNotes(w io.Writer, p Paint, notes []app.DraftNote) {
 // ImportReference writes what becomes of each element of the specification, as Markdown.
 func ImportReference(w io.Writer, elements []interchange.Element) {
 	fmt.Fprint(w, "# Importing stacks\n\nPrinted by `lantern about --all import`. `lantern import FILE --stack NAME` reads the open "+
-		"Compose Specification (the text at github.com/compose-spec/compose-spec, as of 2026). lantern implements that text, and no "+
+		"Compose Specification (the text at github.com/compose-spec/compose-spec). lantern implements that text, and no "+
 		"program. Short and long forms, anchors and merges, interpolation with the file `.env` beside it, and profiles are "+
 		"understood. Names that begin with `x-` stay as comments.\n\n| element | becomes | instead |\n| --- | --- | --- |\n")
 	for _, e := range elements {

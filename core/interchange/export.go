@@ -156,7 +156,11 @@ func (e *exporter) service(s *lab.Service) *yaml.Node {
 	}
 	t.put("working_dir", word(c.WorkingDir))
 	t.put("hostname", word(s.Hostname))
-	if s.RunAs != nil {
+	switch {
+	case s.RunAs == nil:
+	case !s.RunAs.Known:
+		e.note(s, "the ids of %s are not known without its host, so user is left out: the image's own user would run it", s.RunAs.Name)
+	default:
 		t.put("user", plain(fmt.Sprintf("%d:%d", s.RunAs.UID, s.RunAs.GID)))
 	}
 	t.put("group_add", words(c.Groups))
@@ -225,6 +229,9 @@ func (e *exporter) service(s *lab.Service) *yaml.Node {
 
 // environment writes what is open; of secrets the names go into an environment file.
 func (e *exporter) environment(t tableNode, s *lab.Service) {
+	if s.OwnerUID != "" && s.Owner != nil && !s.Owner.Known {
+		e.note(s, "the ids of %s are not known without its host, so %s and %s are left out", s.Owner.Name, s.OwnerUID, s.OwnerGID)
+	}
 	env, file := newTable(), ""
 	for _, v := range s.Env {
 		if v.Value.Secret() {

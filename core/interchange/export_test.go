@@ -34,6 +34,19 @@ func labOf(texts map[string]string, surveys map[string]*survey.Survey) *lab.Lab 
 	}), lab.Input{Folder: "/lab", Shell: func(string) (string, bool) { return "", false }, Surveys: surveys})
 }
 
+// Ids that are known on a host only are left out without it, and told: nobody becomes root by that.
+func TestExportWithoutHost(t *testing.T) {
+	l := labOf(map[string]string{"lab.toml": "lab = \"skerry\"\nowner = \"keeper\"\n[host.lamp-room]\n",
+		"mast/stack.toml": "[service.desk]\nimage = \"a:1\"\nrun-as = \"owner\"\nowner-variables = [\"WATCH_UID\", \"WATCH_GID\"]\n"}, nil)
+	e, err := Export(l.Stack("mast"))
+	require.NoError(t, err)
+	assert.NotContains(t, e.Text, "user:")
+	assert.NotContains(t, e.Text, "0:0")
+	require.Len(t, e.Notes, 2)
+	assert.Contains(t, e.Notes[0]+e.Notes[1], "user is left out")
+	assert.Contains(t, e.Notes[0]+e.Notes[1], "WATCH_UID and WATCH_GID are left out")
+}
+
 // What is exported and imported again declares the same containers, for every stack of the right labs of the check.
 func TestThereAndBack(t *testing.T) {
 	dirs, err := filepath.Glob("../check/testdata/labs/*")

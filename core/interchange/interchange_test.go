@@ -86,7 +86,8 @@ func alias(name string) string {
 	return map[string]string{"deploy": "memory", "env_file": "env_file desk.env", "networks": "networks"}[name]
 }
 
-// specification are the elements that the text of the specification has, beside those that begin with x-.
+// specification are the elements of a service that the specification has, beside those that begin with x-. The list was
+// written down from memory: it has to be held against a version of the text.
 const specification = `annotations attach build blkio_config cap_add cap_drop cgroup cgroup_parent command configs container_name
 cpu_count cpu_percent cpu_shares cpu_quota cpu_period cpu_rt_period cpu_rt_runtime cpus cpuset credential_spec depends_on deploy
 develop device_cgroup_rules devices dns dns_opt dns_search domainname entrypoint env_file environment expose extends external_links

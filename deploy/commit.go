@@ -34,7 +34,7 @@ func (d *Deployer) commit(ctx context.Context, stack string) Outcome {
 			ManualSteps: []string{"everything is proven and runs, but " + what + ": run the same command again"},
 		}
 	}
-	containers, err := d.Containers(ctx, stack)
+	containers, err := d.withTaken(ctx, stack)
 	if err != nil {
 		return again(err, "the engine stopped answering")
 	}

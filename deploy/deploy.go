@@ -122,7 +122,8 @@ type Deployer struct {
 	// what ran before is put back: it may be starting again.
 	ReconnectTimeout time.Duration
 
-	options Options // of the call under way
+	options Options                // of the call under way
+	takes   map[string]plan.Taking // containers of somebody else that the call under way takes the place of, by id
 }
 
 // during returns the deployer of one call.
@@ -194,9 +195,13 @@ func (d *Deployer) Deploy(ctx context.Context, stack *lab.Stack, o Options) (Out
 	if found, err = d.Snapshot(ctx, stack); err == nil {
 		p, err = d.planFrom(stack, found)
 	}
+	if err == nil && !slices.Equal(p.Takings(), lock.Takes) {
+		err = errors.New("a container that is to be taken over has changed meanwhile; try again")
+	}
 	if err != nil {
 		return Outcome{}, errors.Join(err, d.remove(context.WithoutCancel(ctx), lock.ID))
 	}
+	d = d.taking(lock.Takes)
 	return d.underLock(ctx, p, lock), nil
 }
 
@@ -292,6 +297,9 @@ func (d *Deployer) carryOut(ctx context.Context, p plan.Stack, lock *lock) *Fail
 // stepAside stops a container and gives its name free. Its policy then makes an engine that restarts in
 // the middle bring back what ran before.
 func (d *Deployer) stepAside(ctx context.Context, stack string, s plan.Service) error {
+	if s.Running.Taken {
+		return d.stop(ctx, stack, s) // it keeps its name, by which it is known
+	}
 	current, err := d.own(ctx, s.Running.ID)
 	if err != nil {
 		return err
@@ -307,7 +315,9 @@ func (d *Deployer) stepAside(ctx context.Context, stack string, s plan.Service) 
 
 // stop stops what runs so far.
 func (d *Deployer) stop(ctx context.Context, stack string, s plan.Service) error {
-	if s.Running.Up && d.Engine.CanUpdate() {
+	// What somebody else made comes back with the engine only where it did so before.
+	returns := !s.Running.Taken || s.Running.Container.Restart.Policy != "" && s.Running.Container.Restart.Policy != "no"
+	if s.Running.Up && d.Engine.CanUpdate() && returns {
 		if err := d.setRestart(ctx, s.Running.ID, declare.Restart{Policy: "always"}); err != nil {
 			return err
 		}

@@ -32,6 +32,8 @@ const (
 	labelMoves = "proudlantern.lock.moves"  // networks that are made again, as JSON of []move
 	// services that are no longer declared, as JSON of []string: nothing takes their place
 	labelGoes = "proudlantern.lock.goes"
+	// containers of somebody else that it takes the place of, as JSON of []plan.Taking
+	labelTakes = "proudlantern.lock.takes"
 )
 
 // Self is the process that deploys.
@@ -77,6 +79,7 @@ type lock struct {
 	WasUp []string
 	Moves []move
 	Goes  []string
+	Takes []plan.Taking
 }
 
 func (l *lock) entry() string { return strconv.Itoa(l.Entry) }
@@ -95,6 +98,12 @@ func (d *Deployer) lock(ctx context.Context, p plan.Stack) (*lock, Outcome, erro
 	for _, c := range containers {
 		if s := c.Labels[plan.LabelService]; s != "" && c.Running {
 			l.WasUp = append(l.WasUp, s)
+		}
+	}
+	l.Takes = p.Takings()
+	for _, t := range l.Takes {
+		if t.Up {
+			l.WasUp = append(l.WasUp, t.Service)
 		}
 	}
 	most := time.Minute
@@ -124,6 +133,7 @@ func (d *Deployer) takeLock(ctx context.Context, stack, image string, most time.
 		labelWasUp:      strings.Join(l.WasUp, " "),
 		labelMoves:      movesLabel(l.Moves),
 		labelGoes:       namesLabel(l.Goes),
+		labelTakes:      takesLabel(l.Takes),
 	}
 	id, err := d.createPlaceholder(ctx, stack, plan.SuffixLock, image, most, labels)
 	if errors.Is(err, engine.ErrNameTaken) {
@@ -289,6 +299,7 @@ func (d *Deployer) resolveLeftovers(ctx context.Context, stack string) (Outcome,
 		if d.alive(c) {
 			return Outcome{Result: Refused, Holder: d.holder(c)}, nil // somebody was faster
 		}
+		d := d.taking(readTakes(c.Labels[labelTakes]))
 		if c.Name == stack+plan.SuffixProven && missing(stack, containers) == "" {
 			if out := d.commit(ctx, stack); out.Result != Done {
 				return out, nil

@@ -168,6 +168,12 @@ func (d *Deployer) move(ctx context.Context, stack string, m move, want plan.Net
 // obstacle says what keeps a plan from being carried out at all, so that nothing is begun; "" when nothing
 // does.
 func (d *Deployer) obstacle(ctx context.Context, p plan.Stack) (string, error) {
+	for _, t := range p.Takings() {
+		if name := p.Stack.Service(t.Service).ContainerName(); name == t.Name {
+			return fmt.Sprintf("the container that is to be taken over has the very name that the new one gets, %s: "+
+				"give the stack or the service another name", name), nil
+		}
+	}
 	for _, v := range p.Volumes {
 		if v.Action == plan.Replace {
 			return fmt.Sprintf(

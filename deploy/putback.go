@@ -77,11 +77,11 @@ func (w *wayBack) needs(format string, args ...any) {
 // before gets its names, its networks and its policies, and is started.
 func (d *Deployer) bringBack(ctx context.Context, stack string, l *lock) Outcome {
 	out := &wayBack{Outcome{Result: PutBack}}
-	containers, err := d.Containers(ctx, stack)
+	containers, err := d.withTaken(ctx, stack)
 	for until := time.Now().Add(d.ReconnectTimeout); errors.Is(err, engine.ErrUnknownOutcome) &&
 		time.Now().Before(until); {
 		time.Sleep(probeEvery)
-		containers, err = d.Containers(ctx, stack)
+		containers, err = d.withTaken(ctx, stack)
 	}
 	if err != nil {
 		out.needs(
@@ -148,6 +148,7 @@ func (d *Deployer) nameAgain(ctx context.Context, stack string, containers []eng
 		switch {
 		case c.Labels[plan.LabelService] == "" || removed[c.Name] || c.Name == name+plan.SuffixNext:
 			continue
+		case d.takes[c.ID].ID != "": // it has kept its name
 		case c.Name == name+plan.SuffixPrevious:
 			taken := slices.ContainsFunc(containers, func(o engine.State) bool { return o.Name == name })
 			if taken && !removed[name] {
@@ -171,6 +172,7 @@ func (d *Deployer) startAgain(ctx context.Context, stack string, back []engine.S
 	for _, c := range back {
 		service := c.Labels[plan.LabelService]
 		now, err := d.Engine.Inspect(ctx, c.ID)
+		now.Labels = c.Labels
 		if err != nil {
 			needs("look at the container %s.%s: %s", stack, service, err)
 			continue

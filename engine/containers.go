@@ -47,9 +47,13 @@ type State struct {
 	Addresses []string  // its own, on its networks
 	// the command by which its image says that it is well, see [Engine.Run]; nil: it declares none
 	Check            []string
-	Volumes          []string // all that it mounts, by name
-	AnonymousVolumes []string // volumes that were made for what its image declares and the files do not
-	Container        plan.Container
+	Volumes          []string    // all that it mounts, by name
+	AnonymousVolumes []string    // volumes that were made for what its image declares and the files do not
+	Lost             []plan.Lost // what it was made with that lantern cannot declare
+	Fleeing          bool        // the engine removes it as soon as it ends
+	// volumes that the engine made because the container, or its image, wants one at a path and nobody named it
+	Unnamed   []plan.Mount
+	Container plan.Container
 }
 
 // Create makes a container. Labels come in addition to what it declares; networkOf is the container in whose
@@ -460,7 +464,15 @@ func (e *Engine) state(c container.InspectResponse) State {
 		}
 	}
 	s.Container = e.readBack(c)
+	for _, m := range c.Mounts {
+		if m.Type == "volume" &&
+			!slices.ContainsFunc(s.Container.Mounts, func(o plan.Mount) bool { return o.Target == m.Destination }) {
+			s.Unnamed = append(s.Unnamed, plan.Mount{Kind: declare.MountVolume, Source: m.Name, Target: m.Destination, ReadOnly: !m.RW})
+		}
+	}
 	s.Container.ForImage = made
+	s.Lost = lost(c)
+	s.Fleeing = c.HostConfig != nil && c.HostConfig.AutoRemove
 	if text := s.Labels[plan.LabelSecret]; text != "" {
 		json.Unmarshal([]byte(text), &s.Container.Secret) // what cannot be read was not said
 	}

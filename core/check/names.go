@@ -22,6 +22,15 @@ var nameRules = []Rule{
 		Mended:  `[service.wind-sensor]`,
 		Find:    nameTaken,
 	}, {
+		Name: "takes-over", Severity: Warning, Needs: Host,
+		Title: "there is no such container whose place a service could take, or two services take it",
+		Text: "A service that takes over begins with the data, ports and names of the container that is there, and " +
+			"that one is kept until the new one is proven. Without it the service begins anew.",
+		Mistake: `takes-over = "old-vain"    # the container is called old-vane`,
+		Mended:  `takes-over = "old-vane"`,
+		Mends:   true,
+		Find:    takesOver,
+	}, {
 		Name: "alias-clash", Severity: Error, Needs: Files,
 		Title: "two services answer to one name on a network",
 		Text: "Whichever answers first is asked. Names on a network are those of its " +
@@ -45,6 +54,64 @@ var nameRules = []Rule{
 		Mended:  `# after the next deploy, or lantern retire mast`,
 		Find:    stackGone,
 	},
+}
+
+// deployed reports whether the host has a container of a service.
+func deployed(s *lab.Service, of *lab.Lab) bool {
+	return slices.ContainsFunc(s.Stack.Host.Survey.Containers, func(c survey.Container) bool {
+		return c.Lab == of.Name && c.Stack == s.Stack.Name && c.Service == s.Name
+	})
+}
+
+// successor returns the service whose first deploy takes the place of a container of somebody else; nil: none does.
+func successor(l *lab.Lab, h *lab.Host, c survey.Container) *lab.Service {
+	for _, st := range l.Stacks {
+		for _, s := range st.Services {
+			if st.Host == h && s.TakesOver == c.Name && c.Lab != l.Name && c.Name != s.ContainerName() && !deployed(s, l) {
+				return s
+			}
+		}
+	}
+	return nil
+}
+
+func takesOver(in *Input) {
+	first := map[string]*lab.Service{}
+	for _, s := range in.surveyed() {
+		facts := s.Stack.Host.Survey
+		if s.TakesOver == "" || !facts.SeesHolders() || deployed(s, in.Lab) {
+			continue
+		}
+		key := s.Stack.Host.Name + "\x00" + s.TakesOver
+		if other := first[key]; other != nil {
+			in.report(s, source.Problem{
+				At: s.TakesOverAt, Message: other.FullName() + " takes the place of " + s.TakesOver + " already",
+				Because: []source.Because{{At: other.TakesOverAt, Text: "there"}},
+			})
+			continue
+		}
+		first[key] = s
+		var names []string
+		own := false
+		for _, c := range facts.Containers {
+			if c.Lab != in.Lab.Name {
+				names = append(names, c.Name)
+			}
+			own = own || c.Lab == in.Lab.Name && c.Name == s.TakesOver
+		}
+		switch {
+		case own:
+			in.report(s, source.Problem{
+				At: s.TakesOverAt, Message: s.TakesOver + " is of this lab: nothing has to be taken over",
+			})
+		case !slices.Contains(names, s.TakesOver):
+			in.report(s, source.Problem{
+				At:      s.TakesOverAt,
+				Message: fmt.Sprintf("%s has no container %s: nothing is taken over", s.Stack.Host.Name, s.TakesOver),
+				Mend:    respellEngineName(s.TakesOverAt, s.TakesOver, names, func(n string) string { return n }),
+			})
+		}
+	}
 }
 
 func nameTaken(in *Input) {

@@ -251,7 +251,7 @@ func holder(l *lab.Lab, s *lab.Service, p lab.Port) (who string, unsure bool) {
 			overlap(p.Addresses, []netip.Addr{c.address})
 	}
 	for _, c := range facts.Containers {
-		if c.State != "running" {
+		if c.State != "running" || successor(l, s.Stack.Host, c) != nil && successor(l, s.Stack.Host, c).Stack == s.Stack {
 			continue
 		}
 		for _, k := range claims(c) {

@@ -41,13 +41,16 @@ var keyPatterns = map[string]string{
 	"hostname": patternMachine, "aliases": `[A-Za-z0-9._]([A-Za-z0-9._-]{0,61}[A-Za-z0-9._])?`,
 	"engine": `(unix:///.*|ssh://([^:@/ ]+@)?[^:@/ ]+(:` + patternNumber +
 		`)?(/.*)?|tcp://([^:@/ \[]+|\[[0-9a-fA-F:.]+\]):` + patternNumber + `/?)`,
-	"subnet": `[0-9a-fA-F.:]+/[0-9]{1,3}`, "engine-name": `[A-Za-z0-9][A-Za-z0-9_.-]*`,
+	"subnet": `[0-9a-fA-F.:]+/[0-9]{1,3}`, "engine-name": patternEngineName, "takes-over": patternEngineName,
 	"timezone-variable": `[^=\s]+`, "owner-variables": `[^=\s]+`, "dns": `[0-9a-fA-F]*[.:][0-9a-fA-F.:]*`,
 	"capabilities":      `([Cc][Aa][Pp]_)?(` + anyCase(append([]string{"ALL"}, capabilities...)) + `)`,
 	"drop-capabilities": `([Cc][Aa][Pp]_)?(` + anyCase(append([]string{"ALL"}, capabilities...)) + `)`,
 	"stop-signal":       `([Ss][Ii][Gg])?(` + anyCase(signals) + `|(RTMIN|rtmin)\+[0-9]+)|[0-9]+`,
 	"lab":               patternName, "accept": `.*\S.*`,
 }
+
+// patternEngineName is that of [ParseEngineName].
+const patternEngineName = `[A-Za-z0-9][A-Za-z0-9_.-]*`
 
 const namePattern = `^` + patternName + `$`
 

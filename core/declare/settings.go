@@ -1,8 +1,10 @@
 package declare
 
 import (
+	"errors"
 	"net/netip"
 	"path"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -161,6 +163,17 @@ func ParseAddress(s string) (string, error) {
 		return "", syntaxError(at, len(t), "%q is no IP address", t)
 	}
 	return a.String(), nil
+}
+
+// insideUser is a name or a number that an image has for an account, and one for a group (passwd(5), group(5)).
+var insideUser = regexp.MustCompile(`^[A-Za-z0-9_][A-Za-z0-9_.-]*\$?(:[A-Za-z0-9_][A-Za-z0-9_.-]*)?$`)
+
+// ParseInsideUser reads NAME[:GROUP], an account of an image.
+func ParseInsideUser(s string) (string, error) {
+	if !insideUser.MatchString(s) {
+		return "", errors.New("behind inside stands the name of an account that the image has, NAME or NAME:GROUP")
+	}
+	return s, nil
 }
 
 // ParseEngineName reads a name as engines have them for networks and volumes: letters, digits, and behind the

@@ -52,7 +52,7 @@ type Service struct {
 
 // Settings are the keys of a service that few services need.
 type Settings struct {
-	Platform, WorkingDir, Hostname, TimezoneVariable, Memory, SharedMemory, CPUs, PID, IPC, Cgroup, StopSignal, Network, SharesNetworkWith Text
+	Platform, WorkingDir, Hostname, TimezoneVariable, Memory, SharedMemory, CPUs, PID, IPC, Cgroup, StopSignal, Network, SharesNetworkWith, TakesOver Text
 
 	Command, Entrypoint                                                         []Text // nil: the image's own
 	ExtraGroups, Listens, Aliases, Devices, Capabilities, DropCapabilities, DNS []Text
@@ -177,8 +177,8 @@ var serviceKeys = []key[Service]{
 	texts("owner-variables", "hands the owner's uid and gid over in these two variables",
 		`owner-variables = ["WATCH_UID", "WATCH_GID"]`, func(s *Service) *[]Text { return &s.OwnerVariables }),
 	text("run-as",
-		"the user that the process is started as: owner, image, ACCOUNT[:GROUP] or "+
-			"UID:GID; image when left out", `run-as = "owner"`, func(s *Service) *Text { return &s.RunAs }),
+		"the user that the process is started as: owner, image, ACCOUNT[:GROUP], UID:GID, or \"inside NAME[:GROUP]\" for "+
+			"one of the image's own accounts; image when left out", `run-as = "owner"`, func(s *Service) *Text { return &s.RunAs }),
 	textsOrNumbers("extra-groups", "further groups of the process, names of the host or gids",
 		`extra-groups = ["watch", "1410"]`, setting(func(s *Settings) *[]Text { return &s.ExtraGroups })),
 	text("timezone", "IANA name, host or none; handed over as TZ", `timezone = "none"`,
@@ -219,6 +219,8 @@ var serviceKeys = []key[Service]{
 		setting(func(s *Settings) *[]Text { return &s.Aliases })),
 	boolean("overlap", "its new container may run beside the old one until it is proven", `overlap = true`,
 		setting(func(s *Settings) **bool { return &s.Overlap })),
+	text("takes-over", "the name of a container that was made by hand, or by another program: the first deploy of the service "+
+		"takes its place", `takes-over = "old-desk"`, setting(func(s *Settings) *Text { return &s.TakesOver })),
 	text("log-limit", "how much of its log is kept, files x size, or none", `log-limit = "3 x 1MB"`,
 		func(s *Service) *Text { return &s.LogLimit }),
 	text("memory", "how much memory it may use", `memory = "512MiB"`,

@@ -188,7 +188,10 @@ func (c *converter) leftOut(p pair) bool {
 }
 
 // name returns a name of ours for one of a service.
-func (c *converter) name(there string) string {
+func (c *converter) name(there string) string { return ServiceName(there, c.taken) }
+
+// ServiceName returns a name of ours for one that something has elsewhere; none that is taken.
+func ServiceName(there string, taken func(string) bool) string {
 	own := strings.ToLower(strings.Map(func(r rune) rune {
 		if r == '_' || r == '.' || r == ' ' {
 			return '-'
@@ -202,7 +205,7 @@ func (c *converter) name(there string) string {
 		own = "service"
 	}
 	base := own
-	for n := 2; c.taken(own); n++ {
+	for n := 2; taken(own); n++ {
 		own = fmt.Sprintf("%s-%d", base, n)
 	}
 	return own
@@ -253,7 +256,10 @@ func (c *converter) readVolumes() {
 	}
 }
 
-func (c *converter) volumeName(there string) string {
+func (c *converter) volumeName(there string) string { return VolumeName(there) }
+
+// VolumeName returns a name of ours for that of a volume or network elsewhere.
+func VolumeName(there string) string {
 	own := strings.ToLower(strings.NewReplacer("_", "-", ".", "-").Replace(there))
 	if !declare.IsName(own) {
 		own = "volume-" + strings.Trim(own, "-")
@@ -327,10 +333,12 @@ func networkName(p pair) string {
 // quoted writes a text of the file as a value of ours: what is meant as itself stays itself.
 func quoted(s string) string { return declare.Quote(escaped(s)) }
 
+// Escaped returns a text of somebody else as it is written into our files: what looks like a reference is none.
+func Escaped(s string) string { return strings.ReplaceAll(s, "${", "${$}{") }
+
 // escaped returns a text in which nothing is taken for a reference but what is one.
 func escaped(s string) string {
-	s = strings.ReplaceAll(s, "${", "${$}{")
-	parts := strings.Split(s, unknownMark)
+	parts := strings.Split(Escaped(s), unknownMark)
 	for i := 1; i < len(parts); i += 2 {
 		parts[i] = "${shell." + parts[i] + "}"
 	}

@@ -157,6 +157,8 @@ func (e *exporter) service(s *lab.Service) *yaml.Node {
 	t.put("working_dir", word(c.WorkingDir))
 	t.put("hostname", word(s.Hostname))
 	switch {
+	case s.InsideUser != "":
+		t.put("user", plain(s.InsideUser))
 	case s.RunAs == nil:
 	case !s.RunAs.Known:
 		e.note(s, "the ids of %s are not known without its host, so user is left out: the image's own user would run it", s.RunAs.Name)

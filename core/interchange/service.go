@@ -215,7 +215,11 @@ func readUser(c *converter, s *service, p pair) {
 		s.add(p.line, p.key, "run-as = %q", user+":0")
 		c.note(p.line, s.at+".user", "without a group the engine takes group 0, which is written")
 	default:
-		c.note(p.line, s.at+".user", "%s is a name that only the image knows: write its ids into run-as, UID:GID", p.at.text)
+		if _, err := declare.ParseInsideUser(p.at.text); err != nil {
+			c.note(p.line, s.at+".user", "%q is no user", p.at.text)
+			return
+		}
+		s.add(p.line, p.key, "run-as = %q", "inside "+p.at.text)
 	}
 }
 
@@ -239,15 +243,24 @@ func (c *converter) variable(s *service, name, value string, line place, element
 	switch {
 	case name == "" || strings.ContainsAny(name, "=\x00"):
 		c.note(line, s.at+"."+element, "%q is no name of a variable", name)
-	case (declare.IsSecret(name) || urlPassword.MatchString(value)) && value != "" && !strings.Contains(value, unknownMark) && declare.IsVariable(name):
-		line := name + "=" + value
-		if strings.ContainsAny(value, "'\"\\ \t#\n\r") || value != strings.TrimSpace(value) {
-			line = name + "=\"" + strings.NewReplacer(`\`, `\\`, `"`, `\"`, "\n", `\n`, "\t", `\t`, "\r", "").Replace(value) + "\""
-		}
-		s.secrets = append(s.secrets, line)
+	case HoldsSecret(name, value) && !strings.Contains(value, unknownMark):
+		s.secrets = append(s.secrets, EnvLine(name, value))
 	default:
 		s.add(line, element, "env.%s = %s", declare.KeyName(name), quoted(value))
 	}
+}
+
+// HoldsSecret reports whether a variable belongs into an environment file: by its name, or by what it holds.
+func HoldsSecret(name, value string) bool {
+	return value != "" && declare.IsVariable(name) && (declare.IsSecret(name) || urlPassword.MatchString(value))
+}
+
+// EnvLine returns a line of an environment file.
+func EnvLine(name, value string) string {
+	if !strings.ContainsAny(value, "'\"\\ \t#\n\r") && value == strings.TrimSpace(value) {
+		return name + "=" + value
+	}
+	return name + "=\"" + strings.NewReplacer(`\`, `\\`, `"`, `\"`, "\n", `\n`, "\t", `\t`, "\r", "").Replace(value) + "\""
 }
 
 func readEnvFile(c *converter, s *service, p pair) {

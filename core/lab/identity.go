@@ -8,6 +8,9 @@ import (
 	"proudlantern.example/lantern/core/source"
 )
 
+// insideWord begins a run-as that names an account of the image.
+const insideWord = "inside "
+
 // identity works out owner, owner-variables and run-as of a service.
 func (r *resolver) identity(s *Service, d *declare.Service, in *scope) {
 	texts := append(make([]declare.Text, 0, 4), d.Owner, in.decl.Owner)
@@ -55,6 +58,14 @@ func (r *resolver) identity(s *Service, d *declare.Service, in *scope) {
 			`run-as = "owner", and no owner is declared here, in the stack or in the lab`)
 	case t.Value == "owner":
 		s.RunAs = s.Owner
+	case strings.HasPrefix(t.Value, insideWord):
+		if v, ok := r.known(t, in); ok {
+			user, err := declare.ParseInsideUser(strings.TrimPrefix(v.Text, insideWord))
+			if err != nil {
+				r.problem("value-grammar", v.Part(len(insideWord), len(v.Text)), "%s", err)
+			}
+			s.InsideUser = user
+		}
 	default:
 		s.RunAs = r.account(t, in)
 	}

@@ -155,12 +155,15 @@ type Service struct {
 	NetworkOfAt source.Span
 	Aliases     []Alias // further names on its networks
 	Overlap     bool
+	TakesOver   string // the container of somebody else whose place its first deploy takes; "" for none
+	TakesOverAt source.Span
 	Settings    Settings
 	Ports       []Port
 	Listens     []Port // opened by itself in the host's network
 	Mounts      []Mount
 	Owner       *Identity // nil: none declared
 	RunAs       *Identity // nil: the image's own user
+	InsideUser  string    // instead: an account of the image, which the engine looks up there; NAME[:GROUP]
 	OwnerUID    string    // owner-variables
 	OwnerGID    string
 	Zone        Zone
@@ -333,6 +336,11 @@ func (s *Service) Identity() (id Identity, ok bool, why string) {
 		return *s.RunAs, s.RunAs.Known, "the account " + s.RunAs.Name + " is not known on the host"
 	case s.OwnerUID != "" && s.Owner != nil:
 		return *s.Owner, s.Owner.Known, "the account " + s.Owner.Name + " is not known on the host"
+	}
+	if s.InsideUser != "" {
+		uid, gid, ok := imageUser(s.InsideUser)
+		return Identity{Name: s.InsideUser, UID: uid, GID: gid, Known: ok}, ok,
+			"the user " + s.InsideUser + " is a name that only the image knows"
 	}
 	if s.Stack.Host == nil || s.Stack.Host.Survey == nil {
 		return Identity{}, false, "the host was not surveyed"

@@ -94,6 +94,7 @@ func (r *resolver) network(s *Service, d *declare.Service, in *scope) {
 	rare := settingsOf(d)
 	s.NetworkMode, s.Overlap = rare.Network.Value, rare.Overlap != nil && *rare.Overlap
 	r.listens(s, rare, in)
+	r.engineName(&s.TakesOver, &s.TakesOverAt, rare.TakesOver, in)
 	if rare.SharesNetworkWith.IsSet() {
 		r.shares(s, rare, in)
 	}

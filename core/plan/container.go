@@ -169,6 +169,8 @@ func Declare(s *lab.Service) Container {
 	}
 	if s.RunAs != nil {
 		c.User = fmt.Sprintf("%d:%d", s.RunAs.UID, s.RunAs.GID)
+	} else if s.InsideUser != "" {
+		c.User = s.InsideUser
 	}
 	for _, v := range s.Env {
 		c.Env = append(c.Env, Variable{v.Name, v.Value, v.Later})

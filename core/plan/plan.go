@@ -17,6 +17,7 @@ type Running struct {
 	Done              bool      // ended without an error, and is not to be started again
 	Container         Container // as read back, without what only the image says
 	ImageUnknown      bool      // what runs cannot be told from what its image says
+	Taken             bool      // somebody else's, whose place the service takes
 }
 
 // Action is what a deploy does with a service.
@@ -104,7 +105,11 @@ func Make(stack *lab.Stack, found Found, images func(reference string) string) S
 			v.Running = &running[i]
 			now := v.Container
 			now.fill(found.Made)
-			v.Action, v.Differences = compare(running[i], now, images(v.Container.Image))
+			if running[i].Taken {
+				v.Action, v.Differences = Replace, takeOver(running[i], now, s)
+			} else {
+				v.Action, v.Differences = compare(running[i], now, images(v.Container.Image))
+			}
 		}
 		p.Services = append(p.Services, v)
 	}
@@ -124,7 +129,7 @@ func Make(stack *lab.Stack, found Found, images func(reference string) string) S
 	for i := range p.Services {
 		v := &p.Services[i]
 		v.StopFirst = v.StopFirst || p.givesPortAway(*v)
-		v.Overlap = v.Action == Replace && v.Service.Overlap && !v.StopFirst && v.Running.Up &&
+		v.Overlap = v.Action == Replace && v.Service.Overlap && !v.StopFirst && v.Running.Up && !v.Running.Taken &&
 			besides(v.Running.Container, v.Container)
 	}
 	p.ask()

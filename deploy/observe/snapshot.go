@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"sync"
@@ -110,6 +111,7 @@ type Snapshot struct {
 	Containers []engine.State
 	Images     map[string]survey.Image // that are on the host, by reference and by id
 	Made       map[*lab.Later]string   // values that services have made for others
+	Taken      map[string]engine.State // containers of somebody else whose place services take, by service
 }
 
 // Snapshot asks the engine for all of it at the same time.
@@ -117,7 +119,11 @@ func (o *Observer) Snapshot(ctx context.Context, stack *lab.Stack) (Snapshot, er
 	found := Snapshot{Images: map[string]survey.Image{}}
 	var errs [3]error
 	var wait sync.WaitGroup
-	wait.Go(func() { found.Containers, errs[0] = o.Containers(ctx, stack.Name) })
+	wait.Go(func() {
+		if found.Containers, errs[0] = o.Containers(ctx, stack.Name); errs[0] == nil {
+			found.Taken, errs[0] = o.taken(ctx, stack, found.Containers)
+		}
+	})
 	if o.Resources != nil {
 		found.Resources = *o.Resources
 	} else {
@@ -139,13 +145,34 @@ func (o *Observer) Snapshot(ctx context.Context, stack *lab.Stack) (Snapshot, er
 	}
 	// Mostly these are the same images.
 	var older []string
-	for _, c := range found.Containers {
+	for _, c := range slices.Concat(found.Containers, slices.Collect(maps.Values(found.Taken))) {
 		if _, ok := found.Images[c.ImageID]; !ok {
 			older = append(older, c.ImageID)
 		}
 	}
 	found.Made = o.Made(ctx, stack.Services, found.Containers)
 	return found, o.addImages(ctx, found.Images, older)
+}
+
+// taken returns the containers of somebody else whose place services of a stack take: only that of a service which
+// has no container of its own yet.
+func (o *Observer) taken(ctx context.Context, stack *lab.Stack, own []engine.State) (map[string]engine.State, error) {
+	all := map[string]engine.State{}
+	for _, s := range stack.Services {
+		deployed := slices.ContainsFunc(own, func(c engine.State) bool { return c.Labels[plan.LabelService] == s.Name })
+		if s.TakesOver == "" || deployed {
+			continue
+		}
+		c, err := o.Engine.Inspect(ctx, s.TakesOver)
+		switch {
+		case errors.Is(err, engine.ErrNotFound):
+		case err != nil:
+			return nil, err
+		case c.Name == s.TakesOver && c.Labels[plan.LabelLab] != o.Lab: // an engine also finds by the beginning of an id
+			all[s.Name] = c
+		}
+	}
+	return all, nil
 }
 
 // addImages adds those images that are on the host.
@@ -194,6 +221,14 @@ func (o *Observer) PlanFrom(stack *lab.Stack, seen Snapshot) (plan.Stack, error)
 			ImageID: c.ImageID, Up: c.Running, Container: running,
 		})
 	}
+	for service, c := range seen.Taken {
+		c.Container.Mounts = slices.Concat(c.Container.Mounts, c.Unnamed)
+		running, known := seen.readBack(c, plan.Declare(stack.Service(service)))
+		found.Running = append(found.Running, plan.Running{
+			Taken: true, ImageUnknown: !known, ID: c.ID, Name: c.Name, Service: service, ImageID: c.ImageID, Up: c.Running,
+			Container: running,
+		})
+	}
 	p := plan.Make(stack, found, func(reference string) string { return seen.Images[reference].ID })
 	p.Unfinished = unfinished
 	return p, nil
@@ -205,6 +240,11 @@ func (s Snapshot) readBack(c engine.State, declared plan.Container) (running pla
 	for _, o := range s.Containers {
 		if c.Container.NetworkOf == "container:"+o.ID {
 			c.Container.NetworkOf = o.Labels[plan.LabelService]
+		}
+	}
+	for service, o := range s.Taken {
+		if c.Container.NetworkOf == "container:"+o.ID {
+			c.Container.NetworkOf = service
 		}
 	}
 	image, known := s.Images[c.ImageID]

@@ -1,0 +1,68 @@
+package deploy
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+
+	"proudlantern.example/lantern/core/plan"
+	"proudlantern.example/lantern/engine"
+)
+
+// A container of somebody else that a service takes the place of bears no labels of ours, and keeps its name until it
+// is removed: stopped is what makes it the safety net. The lock tells which ones these are, so that a deploy that died
+// can be finished or undone.
+
+// taking returns a deployer that may stop, start and remove these containers, too.
+func (d *Deployer) taking(takes []plan.Taking) *Deployer {
+	one := *d
+	one.takes = map[string]plan.Taking{}
+	for _, t := range takes {
+		one.takes[t.ID] = t
+	}
+	return &one
+}
+
+// withTaken returns the containers of a stack, with those of somebody else whose place services take. These look as
+// what ran before does: with the labels that it would have, and its name.
+func (d *Deployer) withTaken(ctx context.Context, stack string) ([]engine.State, error) {
+	containers, err := d.Containers(ctx, stack)
+	if err != nil {
+		return nil, err
+	}
+	for _, t := range d.takes {
+		c, err := d.Engine.Inspect(ctx, t.ID)
+		if errors.Is(err, engine.ErrNotFound) {
+			continue
+		}
+		if err != nil {
+			return nil, err
+		}
+		c.Name = stack + "." + t.Service + plan.SuffixPrevious
+		c.Labels = map[string]string{
+			plan.LabelLab: d.Lab, plan.LabelStack: stack, plan.LabelService: t.Service, plan.LabelRestart: t.Restart.String(),
+		}
+		containers = append(containers, c)
+	}
+	return containers, nil
+}
+
+func takesLabel(takes []plan.Taking) string {
+	if takes == nil {
+		return ""
+	}
+	text, err := json.Marshal(takes)
+	if err != nil {
+		panic("deploy: a taking without JSON: " + err.Error()) // it holds only texts and numbers
+	}
+	return string(text)
+}
+
+// readTakes is the way back from a lock's label. What cannot be read is none.
+func readTakes(label string) []plan.Taking {
+	var takes []plan.Taking
+	if label != "" && json.Unmarshal([]byte(label), &takes) != nil {
+		return nil
+	}
+	return takes
+}

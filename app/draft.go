@@ -19,6 +19,7 @@ import (
 // Drafted is a stack that was made out of something else.
 type Drafted struct {
 	Stack   string
+	Stacks  []string // instead, where there are several
 	Files   []NewFile
 	Notes   []DraftNote
 	Lab     string   // tables that are added to lab.toml
@@ -201,6 +202,9 @@ func (w *Workspace) WriteDraft(d *Drafted) (made []string, err error) {
 	now, err := w.Overlay(nil)
 	if err != nil {
 		return nil, err
+	}
+	if d.Stack == "" { // of several stacks, whose secrets are there
+		return nil, nil
 	}
 	_, made, err = now.MakeUp(d.Stack)
 	return made, err

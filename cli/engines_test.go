@@ -148,6 +148,8 @@ type about struct {
 	Env      []string
 	User     string // the stand-in's
 	Wrote    string
+	Names    map[string]string
+	Files    map[string]string
 }
 
 func (b *bench) page(port int) about {

@@ -17,7 +17,7 @@ var groups = []struct {
 	title    string
 	commands []string
 }{
-	{"first steps", []string{"demo", "begin", "image", "draft", "import"}},
+	{"first steps", []string{"demo", "begin", "image", "draft", "import", "adopt"}},
 	{"before a deploy", []string{"survey", "check", "prepare", "compare"}},
 	{"deploy", []string{"deploy", "prove"}},
 	{"day by day", []string{"status", "logs", "shell", "start", "stop", "restart", "update", "map", "ports", "mounts",

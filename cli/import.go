@@ -8,8 +8,6 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"proudlantern.example/lantern/app"
-	"proudlantern.example/lantern/cli/render"
-	"proudlantern.example/lantern/core/declare"
 	"proudlantern.example/lantern/labdir"
 )
 
@@ -41,34 +39,7 @@ func (s *session) importCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			refused := strict && len(d.Notes) > 0
-			write := !dryRun && !refused
-			if write {
-				if _, err := w.WriteDraft(d); err != nil {
-					return err
-				}
-			}
-			if asJSON {
-				err = render.JSON(s.Out, render.NewDrafted(d, write))
-			} else {
-				render.NewFiles(s.Out, s.paint(s.Out), d.Files)
-				render.AddedToLab(s.Out, s.paint(s.Out), d.Lab)
-				render.ImportNotes(s.Out, s.paint(s.Out), d.Notes)
-			}
-			switch {
-			case err != nil:
-			case refused && asJSON:
-				err = &exit{code: exitFindings}
-			case refused:
-				err = &exit{code: exitFindings, message: declare.Counted(len(d.Notes), "note") +
-					", so with --strict nothing was written"}
-			case write:
-				for _, f := range d.Files {
-					s.say("written: %s", f.Path)
-				}
-				s.say("next: look at the notes, then lantern check %s", d.Stack)
-			}
-			return err
+			return s.writeDraft(w, d, asJSON, strict, dryRun, "lantern check "+d.Stack)
 		},
 	}
 }

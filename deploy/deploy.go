@@ -195,7 +195,8 @@ func (d *Deployer) Deploy(ctx context.Context, stack *lab.Stack, o Options) (Out
 	if found, err = d.Snapshot(ctx, stack); err == nil {
 		p, err = d.planFrom(stack, found)
 	}
-	if err == nil && !slices.Equal(p.Takings(), lock.Takes) {
+	same := func(a, b plan.Taking) bool { return a.ID == b.ID && a.Service == b.Service }
+	if err == nil && !slices.EqualFunc(p.Takings(), lock.Takes, same) {
 		err = errors.New("a container that is to be taken over has changed meanwhile; try again")
 	}
 	if err != nil {

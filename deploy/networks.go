@@ -174,6 +174,12 @@ func (d *Deployer) obstacle(ctx context.Context, p plan.Stack) (string, error) {
 				"give the stack or the service another name", name), nil
 		}
 	}
+	for _, v := range p.Services {
+		if v.Running != nil && v.Running.Fleeing && v.Action == plan.Replace {
+			return fmt.Sprintf("the engine removes the container %s as soon as it ends, so there would be no way back: "+
+				"end it yourself first", v.Running.Name), nil
+		}
+	}
 	for _, v := range p.Volumes {
 		if v.Action == plan.Replace {
 			return fmt.Sprintf(

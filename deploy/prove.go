@@ -98,7 +98,7 @@ func (p *proving) tell(waiting context.Context) {
 
 // try looks once whether the service is ready, or cannot become so any more.
 func (p *proving) try(ctx, waiting context.Context, seen <-chan struct{}) (done bool, f *Failure) {
-	c, err := p.Engine.Inspect(waiting, p.id)
+	c, err := p.inspect(waiting, p.id)
 	switch {
 	case err != nil && waiting.Err() != nil:
 		return false, nil

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"proudlantern.example/lantern/core/plan"
@@ -169,10 +170,19 @@ func (d *Deployer) nameAgain(ctx context.Context, stack string, containers []eng
 func (d *Deployer) startAgain(ctx context.Context, stack string, back []engine.State, wasUp []string,
 	needs func(string, ...any)) {
 	slices.SortFunc(back, func(a, b engine.State) int { return a.Started.Compare(b.Started) })
+	prove := func(c engine.State, since time.Time) *Failure {
+		service := c.Labels[plan.LabelService]
+		f := d.proveReady(ctx, stack, service, c.ID, plan.ReadProof(c.Labels[plan.LabelProof]), since)
+		if f == nil {
+			d.event(stack, service, StepPutBack, EventDone, "old version restored")
+		}
+		return f
+	}
+	// What only has to stay up is watched at the same time, once all of it runs.
+	var last []engine.State
 	for _, c := range back {
 		service := c.Labels[plan.LabelService]
-		now, err := d.Engine.Inspect(ctx, c.ID)
-		now.Labels = c.Labels
+		now, err := d.inspect(ctx, c.ID)
 		if err != nil {
 			needs("look at the container %s.%s: %s", stack, service, err)
 			continue
@@ -198,11 +208,23 @@ func (d *Deployer) startAgain(ctx context.Context, stack string, back []engine.S
 		if !begun {
 			continue // as before already
 		}
-		if f := d.proveReady(ctx, stack, service, c.ID, plan.ReadProof(c.Labels[plan.LabelProof]),
-			since); f != nil {
-			needs("look at %s.%s: it runs again, but %s", stack, service, f.Message)
+		if !plan.ReadProof(c.Labels[plan.LabelProof]).Declared() {
+			last = append(last, c)
 			continue
 		}
-		d.event(stack, service, StepPutBack, EventDone, "old version restored")
+		if f := prove(c, since); f != nil {
+			needs("look at %s.%s: it runs again, but %s", stack, service, f.Message)
+		}
+	}
+	failures := make([]*Failure, len(last))
+	var wait sync.WaitGroup
+	for i, c := range last {
+		wait.Go(func() { failures[i] = prove(c, time.Now()) })
+	}
+	wait.Wait()
+	for i, f := range failures {
+		if f != nil {
+			needs("look at %s.%s: it runs again, but %s", stack, last[i].Labels[plan.LabelService], f.Message)
+		}
 	}
 }

@@ -1,9 +1,11 @@
 package deploy
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
+	"time"
 
 	"proudlantern.example/lantern/core/plan"
 	"proudlantern.example/lantern/engine"
@@ -31,7 +33,7 @@ func (d *Deployer) withTaken(ctx context.Context, stack string) ([]engine.State,
 		return nil, err
 	}
 	for _, t := range d.takes {
-		c, err := d.Engine.Inspect(ctx, t.ID)
+		c, err := d.inspect(ctx, t.ID)
 		if errors.Is(err, engine.ErrNotFound) {
 			continue
 		}
@@ -39,12 +41,27 @@ func (d *Deployer) withTaken(ctx context.Context, stack string) ([]engine.State,
 			return nil, err
 		}
 		c.Name = stack + "." + t.Service + plan.SuffixPrevious
-		c.Labels = map[string]string{
-			plan.LabelLab: d.Lab, plan.LabelStack: stack, plan.LabelService: t.Service, plan.LabelRestart: t.Restart.String(),
-		}
+		c.Labels[plan.LabelStack] = stack
 		containers = append(containers, c)
 	}
 	return containers, nil
+}
+
+// inspect looks at a container; at one of somebody else whose place a service takes, with the labels that it would have.
+func (d *Deployer) inspect(ctx context.Context, id string) (engine.State, error) {
+	c, err := d.Engine.Inspect(ctx, id)
+	if t, ok := d.takes[id]; ok && err == nil {
+		restart := t.Restart
+		restart.Policy = cmp.Or(restart.Policy, "no")
+		c.Labels = map[string]string{plan.LabelLab: d.Lab, plan.LabelService: t.Service, plan.LabelRestart: restart.String()}
+		if c.Check != nil {
+			c.Labels[plan.LabelProof] = plan.Proof{Image: true, Within: time.Minute}.Label()
+		}
+		if t.Restart.Policy == "" {
+			c.Container.Restart = restart // the same, said otherwise: it is not to be changed
+		}
+	}
+	return c, err
 }
 
 func takesLabel(takes []plan.Taking) string {

@@ -12,6 +12,7 @@ type capabilities struct {
 	removeByID       bool // a network goes by its id; else by its name, as by id it would go although it is in use
 	mountCommas      bool // a mount may have a comma in its path
 	manyNetworks     bool // a container can be created on several networks at once
+	tellsLimits      bool // which limits of processes were asked for; else those that there are, its own among them
 
 	// how it is asked for its processes: options of ps, or a list of columns
 	processes []string
@@ -28,6 +29,7 @@ var usual = capabilities{
 	oneShortRegistry: true,
 	removeByID:       true,
 	mountCommas:      true,
+	tellsLimits:      true,
 	processes:        []string{"-eo", "pid,user,pcpu,rss,args"},
 }
 
@@ -59,3 +61,7 @@ func (e *Engine) lacksInit() bool {
 			return err == nil
 		})
 }
+
+// TellsLimits reports whether the engine tells which limits of processes were asked for; else it tells those that there
+// are, its own defaults among them.
+func (e *Engine) TellsLimits() bool { return e.can.tellsLimits }

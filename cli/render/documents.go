@@ -164,7 +164,8 @@ func NewPrepared(changes []prepare.Change, done bool) Prepared { return Prepared
 // Drafted is what draft says.
 type Drafted struct {
 	Lantern int             `json:"lantern"`
-	Stack   string          `json:"stack"`
+	Stack   string          `json:"stack,omitempty"`
+	Stacks  []string        `json:"stacks,omitempty"` // instead, where there are several
 	Files   []app.NewFile   `json:"files"`
 	Notes   []app.DraftNote `json:"notes"`
 	Written bool            `json:"written"`
@@ -184,7 +185,7 @@ func NewDrafted(d *app.Drafted, written bool) Drafted {
 	if d.Lab != "" {
 		files = append(files, app.NewFile{Path: "lab.toml", Mode: 0o644, Text: d.Lab})
 	}
-	return Drafted{first, d.Stack, files, d.Notes, written}
+	return Drafted{first, d.Stack, d.Stacks, files, d.Notes, written}
 }
 
 // States is what status says.
@@ -345,6 +346,7 @@ type documents struct {
 	Begin        Begun         `json:"begin"`
 	Draft        Drafted       `json:"draft"`
 	Import       Drafted       `json:"import"`
+	Adopt        Drafted       `json:"adopt"`
 	Prepare      Prepared      `json:"prepare"`
 	Env          Variables     `json:"env"`
 	Survey       survey.Survey `json:"survey"`

@@ -60,6 +60,10 @@ func Stack(name string, p Place, all []Container) (*interchange.Stack, error) {
 	slices.SortFunc(a.decl.Volumes, func(x, y declare.Volume) int { return cmp.Compare(x.Name, y.Name) })
 	a.out.Text = "# Adopted from containers that ran. The first deploy takes their place; until it is proven they are kept.\n" +
 		declare.WriteStack(&a.decl)
+	a.out.Networks = a.Networks
+	for i, n := range a.out.Notes {
+		a.out.Notes[i].Line = lineOf(a.out.Text, n.Element)
+	}
 	return a.out, nil
 }
 
@@ -79,6 +83,25 @@ func (a *adoption) note(c Container, element, format string, args ...any) {
 	a.out.Notes = append(a.out.Notes, interchange.Note{
 		Element: "service." + a.names[c.ID] + "." + element, Text: fmt.Sprintf(format, args...),
 	})
+}
+
+// lineOf returns the line that an element such as service.desk.mounts stands in; that of its service, where it is not
+// there.
+func lineOf(text, element string) int {
+	table, key, _ := strings.Cut(strings.TrimPrefix(element, "service."), ".")
+	at, number := 0, 0
+	for line := range strings.Lines(text) {
+		number++
+		switch {
+		case strings.TrimSpace(line) == "[service."+table+"]":
+			at = number
+		case at > 0 && strings.HasPrefix(line, "["):
+			return at
+		case at > 0 && strings.HasPrefix(line, key+" ="):
+			return number
+		}
+	}
+	return max(at, 1)
 }
 
 // text returns a text of somebody else as it stands in our files; one that is empty is not set.
@@ -201,9 +224,9 @@ func (a *adoption) habits(s *declare.Service, c Container) {
 	if !slices.Contains(c.NotReported, "log-limit") {
 		limit := "none"
 		if c.LogLimit.Size > 0 {
-			limit = fmt.Sprintf("%d x %dB", max(c.LogLimit.Files, 1), c.LogLimit.Size)
+			limit = fmt.Sprintf("%d x %s", max(c.LogLimit.Files, 1), interchange.DecimalSize(c.LogLimit.Size))
 		}
-		s.LogLimit = differs(limit, a.Defaults.LogLimit, "5 x 10000000B")
+		s.LogLimit = differs(limit, a.Defaults.LogLimit, "5 x 10MB")
 	}
 }
 
@@ -426,10 +449,10 @@ func (a *adoption) settings(rare *declare.Settings, c Container) {
 		rare.Devices = append(rare.Devices, text(d.String()))
 	}
 	if run.Memory > 0 {
-		rare.Memory = text(fmt.Sprintf("%dB", run.Memory))
+		rare.Memory = text(interchange.BinarySize(run.Memory))
 	}
 	if run.SharedMemory > 0 {
-		rare.SharedMemory = text(fmt.Sprintf("%dB", run.SharedMemory))
+		rare.SharedMemory = text(interchange.BinarySize(run.SharedMemory))
 	}
 	if run.CPUs > 0 {
 		rare.CPUs = text(fmt.Sprint(run.CPUs))

@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"proudlantern.example/lantern/core/declare"
+	"proudlantern.example/lantern/core/lab"
 	"proudlantern.example/lantern/core/source"
 )
 
@@ -30,6 +31,8 @@ type Stack struct {
 	Lab   string            // tables that lab.toml needs beside its own
 	Env   map[string]string // texts of environment files that hold secrets, by their names
 	Notes []Note
+
+	Networks []*lab.Network // that the lab has from now on; nil where nothing is said of them
 }
 
 // Note is what has no counterpart, or what a person has to look at.
@@ -152,7 +155,7 @@ func (c *converter) stack() (*Stack, error) {
 	slices.SortStableFunc(c.notes, func(a, b Note) int {
 		return cmp.Or(strings.Compare(a.File, b.File), a.Line-b.Line)
 	})
-	return &Stack{w.String(), c.lab.String(), c.env, c.notes}, nil
+	return &Stack{Text: w.String(), Lab: c.lab.String(), Env: c.env, Notes: c.notes}, nil
 }
 
 // ownNetwork says where the stack has no network of its own: none of its services is on one.

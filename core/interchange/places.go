@@ -278,7 +278,7 @@ func (c *converter) memory(s *service, line place, target, size, element string)
 			c.note(line, s.at+"."+element, "%q is no size", size)
 			return
 		}
-		source += " " + binarySize(n)
+		source += " " + BinarySize(n)
 	}
 	c.mountItem(s, line, source, target, nil)
 }
@@ -485,11 +485,11 @@ func readLogging(c *converter, s *service, p pair) {
 		}
 		return
 	}
-	s.add(p.line, p.key, "log-limit = %q", fmt.Sprintf("%s x %s", files, decimalSize(n)))
+	s.add(p.line, p.key, "log-limit = %q", fmt.Sprintf("%s x %s", files, DecimalSize(n)))
 }
 
-// decimalSize writes bytes in the largest unit of powers of 1000 that fits.
-func decimalSize(n int64) string {
+// DecimalSize writes bytes in the largest unit of powers of 1000 that fits.
+func DecimalSize(n int64) string {
 	for _, u := range []struct {
 		name string
 		size int64

@@ -124,11 +124,11 @@ func (c *converter) size(s *service, p pair) (string, bool) {
 		c.note(p.line, s.at+"."+p.key, "%q is no size", p.at.text)
 		return "", false
 	}
-	return binarySize(n), n > 0
+	return BinarySize(n), n > 0
 }
 
-// binarySize writes bytes in the largest unit of powers of 1024 that fits.
-func binarySize(n int64) string {
+// BinarySize writes bytes in the largest unit of powers of 1024 that fits.
+func BinarySize(n int64) string {
 	for _, u := range []struct {
 		name string
 		size int64

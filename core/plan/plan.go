@@ -18,6 +18,7 @@ type Running struct {
 	Container         Container // as read back, without what only the image says
 	ImageUnknown      bool      // what runs cannot be told from what its image says
 	Taken             bool      // somebody else's, whose place the service takes
+	Fleeing           bool      // the engine removes it as soon as it ends
 }
 
 // Action is what a deploy does with a service.

@@ -225,7 +225,7 @@ func (o *Observer) PlanFrom(stack *lab.Stack, seen Snapshot) (plan.Stack, error)
 		c.Container.Mounts = slices.Concat(c.Container.Mounts, c.Unnamed)
 		running, known := seen.readBack(c, plan.Declare(stack.Service(service)))
 		found.Running = append(found.Running, plan.Running{
-			Taken: true, ImageUnknown: !known, ID: c.ID, Name: c.Name, Service: service, ImageID: c.ImageID, Up: c.Running,
+			Taken: true, Fleeing: c.Fleeing, ImageUnknown: !known, ID: c.ID, Name: c.Name, Service: service, ImageID: c.ImageID, Up: c.Running,
 			Container: running,
 		})
 	}

@@ -1,6 +1,7 @@
 package standin
 
 import (
+	"cmp"
 	"crypto/rand"
 	"encoding/binary"
 	"encoding/hex"
@@ -129,6 +130,11 @@ func (s *Server) create(r *http.Request) (int, any, error) {
 			b.networks[n] = e
 		}
 	}
+	if mode == "" || mode == "default" || mode == "bridge" {
+		if len(b.networks) == 0 {
+			b.networks["bridge"] = &network.EndpointSettings{}
+		}
+	}
 	s.fromImage(b)
 	s.containers[b.id] = b
 	s.tellOf(b, events.ActionCreate)
@@ -138,7 +144,8 @@ func (s *Server) create(r *http.Request) (int, any, error) {
 // fromImage gives a container what its image declares, unless it says so itself: volumes, the check, variables.
 func (s *Server) fromImage(b *simulatedContainer) {
 	for _, path := range b.image.Volumes {
-		if !slices.ContainsFunc(b.host.Mounts, func(m mount.Mount) bool { return m.Target == path }) {
+		if !slices.ContainsFunc(mountPoints(b.host), func(m container.MountPoint) bool { return m.Destination == path }) &&
+			!slices.ContainsFunc(b.host.Mounts, func(m mount.Mount) bool { return m.Target == path }) {
 			m := container.MountPoint{Type: mount.TypeVolume, Name: newID(), Destination: path, RW: true}
 			s.volumes[m.Name] = &volume.Volume{Name: m.Name, Driver: "local", Scope: "local"}
 			b.unnamed = append(b.unnamed, m)
@@ -554,13 +561,7 @@ func (b *simulatedContainer) inspect() container.InspectResponse {
 		Mounts: slices.Clone(b.unnamed), HostConfig: &host, Config: b.config,
 		NetworkSettings: &container.NetworkSettings{Networks: map[string]*network.EndpointSettings{}},
 	}
-	for _, m := range host.Mounts {
-		point := container.MountPoint{Type: m.Type, Source: m.Source, Destination: m.Target, RW: !m.ReadOnly}
-		if m.Type == mount.TypeVolume {
-			point.Name, point.Source = m.Source, ""
-		}
-		answer.Mounts = append(answer.Mounts, point)
-	}
+	answer.Mounts = append(answer.Mounts, mountPoints(&host)...)
 	if answer.State.StartedAt == "" {
 		answer.State.StartedAt = "0001-01-01T00:00:00Z"
 	}
@@ -606,15 +607,9 @@ func (b *simulatedContainer) summary() (container.Summary, bool) {
 			}
 		}
 	}
-	for _, m := range b.host.Mounts {
-		if m.Type == "tmpfs" {
-			continue
-		}
-		point := container.MountPoint{Type: m.Type, Source: m.Source, Destination: m.Target, RW: !m.ReadOnly}
-		if m.Type == mount.TypeVolume {
-			point.Name = m.Source
-		}
-		sum.Mounts = append(sum.Mounts, point)
+	for _, m := range mountPoints(b.host) {
+		m.Source = cmp.Or(m.Source, m.Name)
+		sum.Mounts = append(sum.Mounts, m)
 	}
 	return sum, b.state.Running
 }

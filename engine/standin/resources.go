@@ -6,9 +6,11 @@ import (
 	"net/http"
 	"net/netip"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/moby/moby/api/types/container"
+	"github.com/moby/moby/api/types/mount"
 	"github.com/moby/moby/api/types/network"
 	"github.com/moby/moby/api/types/volume"
 )
@@ -175,8 +177,8 @@ func (s *Server) removeVolume(r *http.Request) (int, any, error) {
 		return 404, nil, fmt.Errorf("get %s: no such volume", name)
 	}
 	for _, b := range s.containers {
-		for _, m := range b.host.Mounts {
-			if m.Type == "volume" && m.Source == name {
+		for _, m := range mountPoints(b.host) {
+			if m.Name == name {
 				return 409, nil, fmt.Errorf("remove %s: volume is in use - [%s]", name, b.id)
 			}
 		}
@@ -188,9 +190,36 @@ func (s *Server) removeVolume(r *http.Request) (int, any, error) {
 // addVolumes makes the volumes that a container mounts and that do not exist yet, as real engines do; the
 // caller holds the lock.
 func (s *Server) addVolumes(host *container.HostConfig) {
-	for _, m := range host.Mounts {
-		if m.Type == "volume" && s.volumes[m.Source] == nil {
-			s.volumes[m.Source] = &volume.Volume{Name: m.Source, Driver: "local", Scope: "local"}
+	for _, m := range mountPoints(host) {
+		if m.Type == mount.TypeVolume && s.volumes[m.Name] == nil {
+			s.volumes[m.Name] = &volume.Volume{Name: m.Name, Driver: "local", Scope: "local"}
 		}
 	}
+}
+
+// mountPoints returns what a container mounts, declared in the newer way or in the older one, memory aside.
+func mountPoints(host *container.HostConfig) []container.MountPoint {
+	var all []container.MountPoint
+	add := func(kind mount.Type, source, target string, readOnly bool) {
+		m := container.MountPoint{Type: kind, Source: source, Destination: target, RW: !readOnly}
+		if kind == mount.TypeVolume {
+			m.Name, m.Source = source, ""
+		}
+		all = append(all, m)
+	}
+	for _, m := range host.Mounts {
+		if m.Type != mount.TypeTmpfs {
+			add(m.Type, m.Source, m.Target, m.ReadOnly)
+		}
+	}
+	for _, b := range host.Binds {
+		source, rest, _ := strings.Cut(b, ":")
+		target, options, _ := strings.Cut(rest, ":")
+		kind := mount.TypeBind
+		if !strings.HasPrefix(source, "/") {
+			kind = mount.TypeVolume
+		}
+		add(kind, source, target, slices.Contains(strings.Split(options, ","), "ro"))
+	}
+	return all
 }

@@ -82,6 +82,9 @@ func (b *bench) inspected(name string) string {
 	return string(text)
 }
 
+// adoptedText stands in the stacks that TestAdopt deploys.
+const adoptedText = `takes-over = "`
+
 // Containers that somebody else made become stacks. The deploy takes their place with data, ports and names kept; what
 // does not become ready leaves them as they were, to the byte.
 func TestAdopt(t *testing.T) {
@@ -153,7 +156,7 @@ func TestAdopt(t *testing.T) {
 		require.NoError(t, err)
 		t.Log(string(text))
 		for _, want := range []string{`"${folder.data}/front -> /data"`, `owner = "1311:1400"`, `owner-variables = ["PUID", "PGID"]`,
-			`timezone = "Atlantic/Faroe"`, `network = "host"`, `run-as = "inside 1311"`, "existing = true", `takes-over = "` + tag + `-job"`} {
+			`timezone = "Atlantic/Faroe"`, `network = "host"`, `run-as = "inside 1311"`, "existing = true", adoptedText + tag + `-job"`} {
 			assert.Contains(t, string(text), want)
 		}
 		assert.NotContains(t, string(text), "moon over")

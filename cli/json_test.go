@@ -10,6 +10,7 @@ import (
 	"testing"
 
 	"github.com/santhosh-tekuri/jsonschema/v6"
+	"github.com/moby/moby/api/types/container"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -82,6 +83,8 @@ func TestJSONOutputs(t *testing.T) {
 		run("prepare", 0, "prepare", "--dry-run")
 		b.write("there/stack.yaml", "services:\n  desk:\n    image: a:1\n    scale: 2\n")
 		run("import", 0, "import", filepath.Join(b.dir, "there/stack.yaml"), "--stack", "another", "--dry-run")
+		b.byHand("by-hand", &container.Config{Image: enginetest.Page, Tty: true}, nil, nil)
+		run("adopt", 0, "adopt", "by-hand", "--stack", "adopted", "--dry-run")
 		run("env", 0, "env", "tide-log")
 		run("survey", 0, "survey")
 

@@ -61,7 +61,7 @@ func (w *Workspace) prepare(ctx context.Context, named Targets, onHost string, k
 		if err := w.Unreached[h.Name]; err != nil {
 			return nil, unreachable(h.Name, err)
 		}
-		if err := w.isHere(ctx, h); err != nil {
+		if err := w.isHere(ctx, h, "prepare"); err != nil {
 			elsewhere = err
 			continue
 		}
@@ -80,14 +80,14 @@ func (w *Workspace) prepare(ctx context.Context, named Targets, onHost string, k
 }
 
 // isHere makes sure that the files of a host are those of this machine.
-func (w *Workspace) isHere(ctx context.Context, h *lab.Host) error {
+func (w *Workspace) isHere(ctx context.Context, h *lab.Host, command string) error {
 	e, err := engine.DialHost(ctx, h)
 	if err != nil {
 		return unreachable(h.Name, err)
 	}
 	defer e.Close()
 	if e.Conn.Files != hostconn.Local {
-		return usage("%s is another machine: run lantern prepare there", h.Name)
+		return usage("%s is another machine: run lantern %s there", h.Name, command)
 	}
 	if machine, err := e.Machine(ctx); err == nil && machine != nil {
 		return usage("%s is a machine that the stand-in engine makes up: it has no folders", h.Name)

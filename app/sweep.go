@@ -3,6 +3,8 @@ package app
 import (
 	"context"
 	"errors"
+	"os"
+	"slices"
 
 	"proudlantern.example/lantern/core/lab"
 	"proudlantern.example/lantern/deploy"
@@ -49,6 +51,11 @@ func (w *Workspace) Sweeping(ctx context.Context, onHost string) (*Sweeping, err
 			s.Close()
 			return nil, unreachable(h.Name, err)
 		}
+		for _, path := range w.kept(h.Name) {
+			list = append(list, observe.Sweepable{
+				Host: h.Name, Kind: observe.SweepFolder, Name: path, About: "what was there before a restore", Bytes: -1,
+			})
+		}
 		s.Found = append(s.Found, list...)
 	}
 	return s, nil
@@ -63,7 +70,7 @@ func (s *Sweeping) Strangers(ctx context.Context) (map[string][]deploy.Elsewhere
 func (s *Sweeping) CarryOut(ctx context.Context) error {
 	var left []error
 	for _, f := range s.Found {
-		if err := s.on[f.Host].Sweep(ctx, f, s.knows[f.Host]); err != nil {
+		if err := s.remove(ctx, f); err != nil {
 			s.lab.warn("%s %s is still there: %s", f.Kind, f.Name, err)
 			left = append(left, err)
 		}
@@ -72,6 +79,17 @@ func (s *Sweeping) CarryOut(ctx context.Context) error {
 		return &Error{Kind: Manual, Err: err}
 	}
 	return nil
+}
+
+// remove removes one thing, if it is still there to be removed.
+func (s *Sweeping) remove(ctx context.Context, f observe.Sweepable) error {
+	if f.Kind != observe.SweepFolder {
+		return s.on[f.Host].Sweep(ctx, f, s.knows[f.Host])
+	}
+	if !slices.Contains(s.lab.kept(f.Host), f.Name) {
+		return errors.New("it is gone")
+	}
+	return os.RemoveAll(f.Name)
 }
 
 // Close ends the connections to the engines.

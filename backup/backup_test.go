@@ -128,7 +128,7 @@ func about() About {
 	return About{
 		Backup: Version, Lab: "skerry-light", Stack: "tides", Host: "lamp-room", Taken: time.Date(2026, 11, 28, 4, 5, 6, 7, time.UTC),
 		Images: []Image{{Service: "desk", Image: "registry.skerry.example/tide-desk:2.3"}},
-		Roots:  []Root{{Path: "/srv/skerry/tides"}, {Volume: "readings"}},
+		Roots:  []Root{{Path: "/srv/skerry/tides", At: []string{"desk /data"}}, {Volume: "readings", At: []string{"desk /kept"}}},
 	}
 }
 
@@ -171,7 +171,7 @@ func TestThereAndBack(t *testing.T) {
 		defer r.Close()
 		assert.Equal(t, about(), r.About)
 		var paths []string
-		report := r.Verify(t.Context(), func(e Entry) { paths = append(paths, e.Path) })
+		report := r.Verify(t.Context(), func(e Member) { paths = append(paths, e.Path) })
 		require.True(t, report.Whole(), "%v", report)
 		assert.Equal(t, w.Entries, len(paths))
 		assert.Equal(t, w.Entries, r.Entries)
@@ -277,7 +277,7 @@ func packed(t testing.TB, path string, members ...member) {
 		_, err := w.Write([]byte(m.text))
 		require.NoError(t, err)
 		digest := sha256.Sum256([]byte(m.text))
-		e := Entry{Path: strings.TrimSuffix(m.Name, "/"), Kind: KindFile, Size: m.Size, Octal: fmt.Sprintf("%04o", m.Mode), SHA256: fmt.Sprintf("%x", digest)}
+		e := Member{Path: strings.TrimSuffix(m.Name, "/"), Kind: KindFile, Size: m.Size, Octal: fmt.Sprintf("%04o", m.Mode), SHA256: fmt.Sprintf("%x", digest)}
 		if m.Typeflag == tar.TypeDir {
 			e.Kind, e.SHA256 = KindFolder, ""
 		}
@@ -406,7 +406,8 @@ func FuzzRead(f *testing.F) {
 		require.NoError(f, err)
 		z, err := zstd.NewReader(bytes.NewReader(text))
 		require.NoError(f, err)
-		plain, _ := io.ReadAll(io.LimitReader(z, 1<<20))
+		plain, _ := io.ReadAll(io.LimitReader(z, 64<<10))
+		z.Close()
 		f.Add(plain)
 	}
 	f.Fuzz(func(t *testing.T, plain []byte) {

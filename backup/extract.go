@@ -53,7 +53,7 @@ type unpacking struct {
 
 type openFolder struct {
 	root *os.Root
-	e    Entry
+	e    Member
 }
 
 func (x *unpacking) note(format string, args ...any) {
@@ -86,7 +86,7 @@ func (x *unpacking) leave(parts int) error {
 
 // finish gives what was made its owner, its attributes, its mode and its time, in this order: each changes what is
 // behind it.
-func (x *unpacking) finish(f *os.File, e Entry) error {
+func (x *unpacking) finish(f *os.File, e Member) error {
 	if x.Owners {
 		if err := f.Chown(e.UID, e.GID); err != nil {
 			return err
@@ -130,7 +130,7 @@ func times(t time.Time) []unix.Timespec {
 	return []unix.Timespec{spec, spec}
 }
 
-func (x *unpacking) entry(e Entry, content io.Reader) error {
+func (x *unpacking) entry(e Member, content io.Reader) error {
 	parts := strings.Split(e.Path, "/")
 	if parts[0] != dataFolder {
 		return nil
@@ -151,7 +151,7 @@ func (x *unpacking) entry(e Entry, content io.Reader) error {
 }
 
 // begin makes a root itself.
-func (x *unpacking) begin(e Entry, parts []string, content io.Reader) error {
+func (x *unpacking) begin(e Member, parts []string, content io.Reader) error {
 	n, _ := strconv.Atoi(parts[1]) // it was checked
 	place := x.Place(n)
 	if place == "" {
@@ -178,7 +178,7 @@ func (x *unpacking) begin(e Entry, parts []string, content io.Reader) error {
 }
 
 // make makes what has a name in a folder. What was made by itself before it has its rights is nobody else's.
-func (x *unpacking) make(in *os.Root, name string, e Entry, content io.Reader) error {
+func (x *unpacking) make(in *os.Root, name string, e Member, content io.Reader) error {
 	switch e.Kind {
 	case KindFolder:
 		if err := in.Mkdir(name, 0o700); err != nil {
@@ -228,7 +228,7 @@ func (x *unpacking) make(in *os.Root, name string, e Entry, content io.Reader) e
 const block = 4096
 
 // fill writes the content of a file. What is zeros becomes holes, as a sparse file had.
-func (x *unpacking) fill(f *os.File, content io.Reader, e Entry) error {
+func (x *unpacking) fill(f *os.File, content io.Reader, e Member) error {
 	var zeros [block]byte
 	var at int64
 	for {

@@ -6,7 +6,7 @@
 //	config/PATH     files of the lab
 //	data/NNNN       folder, file or volume number NNNN of about.json, and what is below it, each folder before its content and
 //	                names in the order of their bytes
-//	manifest.jsonl  a line for each member before it, see [Entry]
+//	manifest.jsonl  a line for each member before it, see [Member]
 //
 // Behind the frame stands a skippable one with the SHA-256 digest of all before it. Encrypted, all of that is one file of
 // age (age-encryption.org/v1).
@@ -60,6 +60,8 @@ type Image struct {
 type Root struct {
 	Path   string `json:"path,omitempty"`   // of the host; "" for a volume
 	Volume string `json:"volume,omitempty"` // its name in stack.toml
+	// where it was mounted: SERVICE PATH-INSIDE of each
+	At []string `json:"at"`
 }
 
 func (r Root) String() string {
@@ -77,8 +79,8 @@ const (
 	KindHard   = "hard-link" // to a file before it in the same root
 )
 
-// Entry is one member as the manifest tells it.
-type Entry struct {
+// Member is one member as the manifest tells it.
+type Member struct {
 	Path   string      `json:"path"`
 	Kind   string      `json:"kind"`
 	Size   int64       `json:"size"` // bytes of a file; else 0
@@ -104,7 +106,7 @@ func octal(m fs.FileMode) string {
 	return fmt.Sprintf("%04o", n)
 }
 
-func (e Entry) line() []byte {
+func (e Member) line() []byte {
 	text, err := json.Marshal(e)
 	if err != nil {
 		panic("backup: an entry without JSON: " + err.Error()) // it holds texts and numbers
@@ -155,8 +157,8 @@ func split(name string) ([]string, error) {
 	return parts, nil
 }
 
-// rootName returns the path of root number n.
-func rootName(n int) string { return fmt.Sprintf("%s/%04d", dataFolder, n) }
+// RootName returns the path of root number n.
+func RootName(n int) string { return fmt.Sprintf("%s/%04d", dataFolder, n) }
 
 // short returns as much of a text as a message holds.
 func short(s string) string {

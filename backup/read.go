@@ -146,16 +146,16 @@ func (m *members) about() (About, error) {
 
 // next returns the next member; [io.EOF] behind the last but the manifest, whose content can then be read. What no backup
 // has is refused.
-func (m *members) next() (Entry, error) {
+func (m *members) next() (Member, error) {
 	h, err := m.Next()
 	if errors.Is(err, io.EOF) {
-		return Entry{}, damaged("its manifest is missing")
+		return Member{}, damaged("its manifest is missing")
 	}
 	if err != nil {
-		return Entry{}, wrong(err)
+		return Member{}, wrong(err)
 	}
 	if h.Name == manifestName && h.Typeflag == tar.TypeReg {
-		return Entry{}, io.EOF
+		return Member{}, io.EOF
 	}
 	name := h.Name
 	if h.Typeflag == tar.TypeDir {
@@ -163,9 +163,9 @@ func (m *members) next() (Entry, error) {
 	}
 	parts, err := split(name)
 	if err != nil {
-		return Entry{}, err
+		return Member{}, err
 	}
-	e := Entry{Path: name, Mode: fs.FileMode(h.Mode & 0o777), UID: h.Uid, GID: h.Gid, modified: h.ModTime}
+	e := Member{Path: name, Mode: fs.FileMode(h.Mode & 0o777), UID: h.Uid, GID: h.Gid, modified: h.ModTime}
 	for bit, flag := range map[int64]fs.FileMode{0o4000: fs.ModeSetuid, 0o2000: fs.ModeSetgid, 0o1000: fs.ModeSticky} {
 		if h.Mode&bit != 0 {
 			e.Mode |= flag
@@ -196,7 +196,7 @@ func (m *members) next() (Entry, error) {
 }
 
 // admit refuses a member that could not be where it is.
-func (m *members) admit(e Entry, parts []string) error {
+func (m *members) admit(e Member, parts []string) error {
 	const mostID = math.MaxUint32 - 1 // (uid_t) -1 stands for none
 	switch {
 	case e.Size < 0 || m.bytes > math.MaxInt64-e.Size:
@@ -218,7 +218,7 @@ func (m *members) admit(e Entry, parts []string) error {
 			return refused("%s", short(e.Path))
 		}
 		n, err := strconv.Atoi(parts[1])
-		if err != nil || n < 0 || n >= m.roots || dataFolder+"/"+parts[1] != rootName(n) {
+		if err != nil || n < 0 || n >= m.roots || dataFolder+"/"+parts[1] != RootName(n) {
 			return refused("%s belongs to no folder", short(e.Path))
 		}
 		if err := m.placed(e, parts); err != nil {
@@ -234,7 +234,7 @@ func (m *members) admit(e Entry, parts []string) error {
 }
 
 // placed refuses what does not lie in a folder that came before it: a link must not be on the way.
-func (m *members) placed(e Entry, parts []string) error {
+func (m *members) placed(e Member, parts []string) error {
 	if len(parts) == 2 {
 		if e.Kind == KindLink || e.Kind == KindHard {
 			return refused("%s is a link", short(e.Path))
@@ -272,7 +272,7 @@ type Report struct {
 func (r Report) Whole() bool { return r.Err == nil && len(r.Damaged) == 0 }
 
 // Verify reads all of it, and holds every byte against what was written. Each entry is told; nil: nobody wants to know.
-func (r *Reader) Verify(ctx context.Context, each func(Entry)) Report {
+func (r *Reader) Verify(ctx context.Context, each func(Member)) Report {
 	spool, err := unnamed(os.TempDir())
 	if err != nil {
 		return Report{Err: err}
@@ -280,7 +280,7 @@ func (r *Reader) Verify(ctx context.Context, each func(Entry)) Report {
 	defer spool.Close()
 	lines := bufio.NewWriter(spool)
 	v := &verification{lines: lines, spool: spool}
-	err = r.visit(ctx, func(e Entry, content io.Reader) error {
+	err = r.visit(ctx, func(e Member, content io.Reader) error {
 		sum := sha256.New()
 		if e.Kind == KindFile {
 			n, err := io.Copy(sum, content)
@@ -334,7 +334,7 @@ func (v *verification) compare(manifest io.Reader) error {
 		case err == io.EOF || wrongly == io.EOF:
 			return damaged("its manifest names other members")
 		case !bytes.Equal(is, should) && len(v.damaged) < mostDamaged:
-			var e Entry
+			var e Member
 			json.Unmarshal(is, &e) // ours
 			v.damaged = append(v.damaged, e.Path)
 		}
@@ -361,7 +361,7 @@ func line(from *bufio.Reader) ([]byte, error) {
 }
 
 // visit reads all members in their order, and then the manifest, to the very end of the file.
-func (r *Reader) visit(ctx context.Context, each func(e Entry, content io.Reader) error, manifest func(io.Reader) error) error {
+func (r *Reader) visit(ctx context.Context, each func(e Member, content io.Reader) error, manifest func(io.Reader) error) error {
 	m, err := r.members()
 	if err != nil {
 		return err
@@ -375,7 +375,7 @@ func (r *Reader) visit(ctx context.Context, each func(e Entry, content io.Reader
 		return err
 	}
 	sum := sha256.Sum256(text)
-	first := Entry{Path: aboutName, Kind: KindFile, Size: int64(len(text)), Mode: 0o600, Octal: "0600", SHA256: hex.EncodeToString(sum[:])}
+	first := Member{Path: aboutName, Kind: KindFile, Size: int64(len(text)), Mode: 0o600, Octal: "0600", SHA256: hex.EncodeToString(sum[:])}
 	if err := each(first, bytes.NewReader(text)); err != nil {
 		return wrong(err)
 	}
@@ -419,7 +419,7 @@ func (r *Reader) visit(ctx context.Context, each func(e Entry, content io.Reader
 func (r *Reader) Files(ctx context.Context) (map[string]string, error) {
 	files := map[string]string{}
 	all := 0
-	err := r.visit(ctx, func(e Entry, content io.Reader) error {
+	err := r.visit(ctx, func(e Member, content io.Reader) error {
 		name, ok := strings.CutPrefix(e.Path, filesFolder+"/")
 		if !ok {
 			return nil

@@ -115,11 +115,11 @@ func (w *Writer) plain(name string, text []byte, mode fs.FileMode, modified time
 	}
 	_, err := w.tar.Write(text)
 	sum := sha256.Sum256(text)
-	w.add(Entry{Path: name, Kind: KindFile, Size: h.Size, Mode: mode, SHA256: hex.EncodeToString(sum[:])})
+	w.add(Member{Path: name, Kind: KindFile, Size: h.Size, Mode: mode, SHA256: hex.EncodeToString(sum[:])})
 	return err
 }
 
-func (w *Writer) add(e Entry) {
+func (w *Writer) add(e Member) {
 	e.Octal = octal(e.Mode)
 	w.Entries++
 	w.lines.Write(e.line()) // an error comes back when it is flushed
@@ -145,7 +145,7 @@ func (w *Writer) Root(ctx context.Context, n int, place string) error {
 		}
 	}
 	t := &tree{Writer: w, ctx: ctx, hard: map[[2]uint64]string{}}
-	name := rootName(n)
+	name := RootName(n)
 	dir := place
 	if !info.IsDir() {
 		dir = filepath.Dir(place)
@@ -211,8 +211,8 @@ func (t *tree) header(info fs.FileInfo, kind byte, name string) *tar.Header {
 	return h
 }
 
-func (t *tree) entryOf(info fs.FileInfo, name, kind string) Entry {
-	e := Entry{Path: name, Kind: kind, Mode: info.Mode()}
+func (t *tree) entryOf(info fs.FileInfo, name, kind string) Member {
+	e := Member{Path: name, Kind: kind, Mode: info.Mode()}
 	if st, ok := info.Sys().(*syscall.Stat_t); ok {
 		e.UID, e.GID = int(st.Uid), int(st.Gid)
 	}

@@ -256,7 +256,7 @@ func (s *session) command() *cli.Command {
 		CommandNotFound: func(context.Context, *cli.Command, string) {},
 		Flags:           s.globalFlags(&version),
 		Commands: []*cli.Command{
-			s.demoCommand(), s.beginCommand(), s.imageCommand(), s.draftCommand(), s.importCommand(), s.adoptCommand(), s.exportCommand(), s.surveyCommand(), s.checkCommand(), s.prepareCommand(),
+			s.demoCommand(), s.beginCommand(), s.imageCommand(), s.draftCommand(), s.importCommand(), s.adoptCommand(), s.backupCommand(), s.restoreCommand(), s.exportCommand(), s.surveyCommand(), s.checkCommand(), s.prepareCommand(),
 			s.compareCommand(), s.deployCommand(),
 			s.proveCommand(), s.statusCommand(), s.logsCommand(), s.shellCommand(), s.updateCommand(),
 			s.logbookCommand(),

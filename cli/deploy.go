@@ -20,7 +20,7 @@ import (
 )
 
 func (s *session) deployCommand() *cli.Command {
-	var yes, dryRun, takeOver, same bool
+	var yes, dryRun, takeOver, same, withBackup bool
 	var despite []string
 	return &cli.Command{
 		Name: "deploy", Usage: "check, replace what changed, test it; restore the old version on failure",
@@ -42,6 +42,7 @@ func (s *session) deployCommand() *cli.Command {
 				Usage:       "take over the lock of a crashed deploy now",
 				Destination: &takeOver,
 			},
+			&cli.BoolFlag{Name: "backup", Usage: "first take a backup of each stack that is going to be changed", Destination: &withBackup},
 			sameLabFlag(&same),
 			s.valueFlag(),
 		},
@@ -79,7 +80,7 @@ func (s *session) deployCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			d := &deploying{session: s, Run: run, json: asJSON, lab: w, same: same}
+			d := &deploying{session: s, Run: run, json: asJSON, lab: w, same: same, withBackup: withBackup}
 			defer d.Close()
 			return d.carryOut(ctx, yes, dryRun)
 		},
@@ -132,10 +133,12 @@ func (s *session) refused(err error, asJSON bool, w *app.Workspace, stacks []*la
 type deploying struct {
 	*session
 	*app.Run
-	json  bool
-	lab   *app.Workspace
-	same  bool // see sameLabFlag
-	lines watcher
+	json bool
+	lab  *app.Workspace
+	same bool // see sameLabFlag
+
+	withBackup bool // each stack that is changed is backed up before
+	lines      watcher
 }
 
 // watcher shows how a deploy goes.
@@ -180,6 +183,17 @@ func (d *deploying) carryOut(ctx context.Context, yes, dryRun bool) error {
 		}
 		if err := d.confirm(ctx, "Deploy this?", yes); err != nil {
 			return err
+		}
+	}
+	if d.withBackup {
+		for _, p := range d.Plans {
+			was := slices.ContainsFunc(p.Services, func(v plan.Service) bool { return v.Running != nil && !v.Running.Taken })
+			if !p.Changes() || !was {
+				continue
+			}
+			if _, err := d.backup(ctx, d.lab, p.Stack.Name, app.BackupOptions{}); err != nil {
+				return err
+			}
 		}
 	}
 	return d.proceed(ctx)

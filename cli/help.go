@@ -22,7 +22,7 @@ var groups = []struct {
 	{"deploy", []string{"deploy", "prove"}},
 	{"day by day", []string{"status", "logs", "shell", "start", "stop", "restart", "update", "map", "ports", "mounts",
 		"env"}},
-	{"back and away", []string{"logbook", "revert", "retire", "sweep"}},
+	{"back and away", []string{"backup", "restore", "logbook", "revert", "retire", "sweep"}},
 	{"files and words", []string{"tidy", "export", "about", "schema"}},
 	{"this program", []string{"help", "version", "completion", "manual"}},
 }

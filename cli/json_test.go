@@ -85,6 +85,12 @@ func TestJSONOutputs(t *testing.T) {
 		run("import", 0, "import", filepath.Join(b.dir, "there/stack.yaml"), "--stack", "another", "--dry-run")
 		b.byHand("by-hand", &container.Config{Image: enginetest.Page, Tty: true}, nil, nil)
 		run("adopt", 0, "adopt", "by-hand", "--stack", "adopted", "--dry-run")
+		to := t.TempDir()
+		run("backup", 0, "backup", "tide-log", "--live", "--to", to)
+		made, err := filepath.Glob(to + "/*")
+		require.NoError(t, err)
+		require.Len(t, made, 1)
+		run("restore", 0, "restore", made[0], "--list")
 		run("env", 0, "env", "tide-log")
 		run("survey", 0, "survey")
 

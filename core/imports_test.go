@@ -31,7 +31,7 @@ var order = []string{"core/merge", "core/tags", "core/parallel", "core/secret", 
 // what belongs to it.
 var floors = [][]string{
 	{"core"},
-	{"internal/corpus", "labdir"},
+	{"internal/corpus", "labdir", "backup"},
 	{"hostconn", "registry"},
 	{"engine"},
 	{"host"},

@@ -347,6 +347,8 @@ type documents struct {
 	Draft        Drafted       `json:"draft"`
 	Import       Drafted       `json:"import"`
 	Adopt        Drafted       `json:"adopt"`
+	Backup       BackedUp      `json:"backup"`
+	Restore      Verified      `json:"restore"`
 	Prepare      Prepared      `json:"prepare"`
 	Env          Variables     `json:"env"`
 	Survey       survey.Survey `json:"survey"`

@@ -51,9 +51,11 @@ func TestLines(t *testing.T) {
 		"an account":    {func(c *Container) { c.User = "keeper:watch" }, `run-as = "inside keeper:watch"`, ""},
 		"ids to run as": {func(c *Container) { c.User = "5:6" }, `run-as = "5:6"`, ""},
 		"a range of ports": {func(c *Container) {
-			c.Ports = []plan.Port{{"", 81, 81, "tcp"}, {"", 80, 80, "tcp"}, {"::1", 90, 82, "udp"}}
+			c.Ports = []plan.Port{{Address: "", Host: 81, Container: 81, Protocol: "tcp"}, {Address: "", Host: 80, Container: 80, Protocol: "tcp"}, {Address: "::1", Host: 90, Container: 82, Protocol: "udp"}}
 		}, "ports = [\"80-81 -> 80-81\", \"[::1]:90 -> 82/udp\"]", ""},
-		"any port":       {func(c *Container) { c.Ports = []plan.Port{{"", 0, 80, "tcp"}, {"", 0, 81, "tcp"}} }, `ports = ["any -> 80", "any -> 81"]`, ""},
+		"any port": {func(c *Container) {
+			c.Ports = []plan.Port{{Address: "", Host: 0, Container: 80, Protocol: "tcp"}, {Address: "", Host: 0, Container: 81, Protocol: "tcp"}}
+		}, `ports = ["any -> 80", "any -> 81"]`, ""},
 		"the usual":      {func(c *Container) { c.Restart.Policy = "unless-stopped" }, "", "restart"},
 		"a log":          {func(c *Container) { c.LogLimit.Size = 1_000_000 }, `log-limit = "1 x 1MB"`, ""},
 		"a log not told": {func(c *Container) { c.NotReported = []string{"log-limit"} }, "", "log-limit"},

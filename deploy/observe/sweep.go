@@ -15,6 +15,7 @@ const (
 	SweepImage   = "image"
 	SweepVolume  = "volume"
 	SweepNetwork = "network"
+	SweepFolder  = "folder" // or file: what was there before a restore
 )
 
 // Sweepable is something that lantern left on a host and that nothing uses.

@@ -1,0 +1,168 @@
+package cli_test
+
+import (
+	"encoding/json"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"syscall"
+	"testing"
+
+	"filippo.io/age"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"proudlantern.example/lantern/engine/enginetest"
+)
+
+// backupText is a stack with a folder, a volume, and a folder that it only reads.
+const backupText = `[volume.readings]
+[service.desk]
+image = %q
+ports = ["localhost:%d -> 8080"]
+mounts = ["%s/desk -> /desk", "volume readings -> /kept", "%s/store -> /books, read-only"]
+run-as = "0:0"
+env.PROBE_WRITE = "%s"
+env.PROBE_FILES = "/desk/probe /desk/old /kept/probe"
+env-files = ["log.env"]
+ready = { http = "8080/", within = "60s" }
+page = "8080/"
+restart = "no"
+`
+
+// A backup brings a stack back after all of it was lost; a copy of it is proven beside the original; what is damaged, or
+// encrypted to somebody else, is told.
+func TestBackup(t *testing.T) {
+	if os.Getuid() != 0 {
+		t.Skip("what services write only root may read")
+	}
+	enginetest.Each(t, func(t *testing.T, target enginetest.Target) {
+		t.Parallel()
+		b := newBench(t, target)
+		b.stack = "log" + strconv.Itoa(os.Getpid()%1000)
+		stack, port := b.stack, freePort(t)
+		b.write("lab.toml", fmt.Sprintf(labText, b.uid, b.gid, b.data, target.Address))
+		write := func(env string) {
+			b.write(stack+"/stack.toml", fmt.Sprintf(backupText, enginetest.Page, port, b.data, b.data, env))
+		}
+		write("/desk /kept")
+		b.write(stack+"/log.env", "LOG_TOKEN=the-moon-pulls-the-sea\n")
+		desk := filepath.Join(b.data, "desk")
+		require.NoError(t, os.Mkdir(desk, 0o751))
+		require.NoError(t, os.Chown(desk, 1311, 1400))
+		require.NoError(t, os.WriteFile(filepath.Join(desk, "old"), []byte("since 1911"), 0o640))
+		require.NoError(t, os.Chown(filepath.Join(desk, "old"), 1311, 1400))
+		b.run(0, "deploy", stack, "--yes")
+		b.page(port) // writes
+		write("")
+		b.run(0, "deploy", stack, "--yes")
+
+		to := t.TempDir()
+		stdout, stderr := b.run(0, "--format", "json", "backup", stack, "--to", to)
+		var made struct {
+			File, Stack string
+			Entries     int
+			Bytes       int64
+			Stopped     float64
+			Notes       []string
+		}
+		require.NoError(t, json.Unmarshal([]byte(stdout), &made), stdout)
+		assert.Equal(t, stack, made.Stack)
+		assert.Contains(t, stderr, "/store is left out: it is only read here")
+		if target.Real() {
+			assert.Positive(t, made.Stopped)
+		}
+		assert.True(t, b.containers()[stack+".desk"].Running, "it runs again")
+		info, err := os.Stat(made.File)
+		require.NoError(t, err)
+		assert.Equal(t, fs.FileMode(0o600), info.Mode())
+		stdout, _ = b.run(0, "restore", made.File, "--list")
+		assert.Contains(t, stdout, desk+"/old")
+		assert.NotContains(t, stdout, "the-moon")
+		b.run(0, "restore", made.File, "--verify")
+
+		beside := filepath.Join(t.TempDir(), "beside")
+		b.run(0, "restore", made.File, "--beside", beside)
+		text, err := os.ReadFile(filepath.Join(beside, "0000-desk/old"))
+		require.NoError(t, err)
+		assert.Equal(t, "since 1911", string(text))
+
+		_, stderr = b.run(0, "restore", made.File, "--try")
+		assert.Contains(t, stderr, "the backup works: desk ran and was proven; nothing of the trial is left")
+		assert.Len(t, b.containers(), 1, "the original")
+		left, err := filepath.Glob(filepath.Join(b.dir, ".lantern/trial-*"))
+		require.NoError(t, err)
+		assert.Empty(t, left)
+		volumes, err := b.engine.Volumes(t.Context())
+		require.NoError(t, err)
+		for _, v := range volumes {
+			assert.NotContains(t, v.Name, "trial")
+		}
+
+		// All is lost.
+		b.run(0, "retire", stack, "--yes", "--with-volumes")
+		require.NoError(t, os.RemoveAll(desk))
+		require.NoError(t, os.RemoveAll(filepath.Join(b.dir, stack)))
+		_, stderr = b.run(0, "restore", made.File, "--yes")
+		assert.Contains(t, stderr, "next: lantern deploy "+stack)
+		b.run(0, "deploy", stack, "--yes")
+		about := b.page(port)
+		if target.Real() {
+			assert.Equal(t, map[string]string{"/desk/probe": "here", "/desk/old": "since 1911", "/kept/probe": "here"}, about.Files)
+		}
+		var st syscall.Stat_t
+		require.NoError(t, syscall.Stat(desk, &st))
+		assert.Equal(t, []uint32{0o751, 1311, 1400}, []uint32{st.Mode & 0o7777, st.Uid, st.Gid})
+
+		// What is there is kept beside; a sweep takes it away.
+		require.NoError(t, os.WriteFile(filepath.Join(desk, "old"), []byte("spoilt"), 0o640))
+		_, stderr = b.run(0, "restore", made.File, "--yes")
+		assert.Contains(t, stderr, desk+".before-restore")
+		if target.Real() {
+			assert.Equal(t, "since 1911", b.page(port).Files["/desk/old"])
+		}
+		text, err = os.ReadFile(filepath.Join(desk+".before-restore", "old"))
+		require.NoError(t, err)
+		assert.Equal(t, "spoilt", string(text))
+		stdout, _ = b.run(0, "sweep", "--yes")
+		assert.Contains(t, stdout, "before-restore")
+		assert.NoFileExists(t, desk+".before-restore")
+		assert.FileExists(t, filepath.Join(desk, "old"))
+
+		// Encrypted; a few are kept.
+		key, err := age.GenerateX25519Identity()
+		require.NoError(t, err)
+		other, err := age.GenerateX25519Identity()
+		require.NoError(t, err)
+		require.NoError(t, os.WriteFile(filepath.Join(to, "key"), []byte(key.String()+"\n"), 0o600))
+		require.NoError(t, os.WriteFile(filepath.Join(to, "other"), []byte(other.String()+"\n"), 0o600))
+		stdout, _ = b.run(0, "--format", "json", "backup", stack, "--to", to, "--encrypt-to", key.Recipient().String(), "--prune", "1", "--live")
+		was := made.File
+		require.NoError(t, json.Unmarshal([]byte(stdout), &made))
+		assert.NoFileExists(t, was)
+		assert.True(t, strings.HasSuffix(made.File, ".tar.zst.age"))
+		assert.Zero(t, made.Stopped)
+		_, stderr = b.run(1, "restore", made.File, "--verify")
+		assert.Contains(t, stderr, "the backup is encrypted: name the file of the key")
+		_, stderr = b.run(1, "restore", made.File, "--verify", "--identity", filepath.Join(to, "other"))
+		assert.Contains(t, stderr, "encrypted, and not for this key")
+		b.run(0, "restore", made.File, "--verify", "--identity", filepath.Join(to, "key"))
+
+		sealed, err := os.ReadFile(made.File)
+		require.NoError(t, err)
+		sealed[len(sealed)/2] ^= 1
+		require.NoError(t, os.WriteFile(made.File, sealed, 0o600))
+		_, stderr = b.run(1, "restore", made.File, "--yes", "--identity", filepath.Join(to, "key"))
+		assert.Contains(t, stderr, "the backup is damaged")
+		if target.Real() {
+			assert.Equal(t, "since 1911", b.page(port).Files["/desk/old"], "nothing was touched")
+		}
+		_, stderr = b.run(2, "backup", "nothing")
+		assert.Contains(t, stderr, "no stack nothing")
+		_, stderr = b.run(2, "backup", stack, "--only", "/nowhere")
+		assert.Contains(t, stderr, "mounts no /nowhere")
+	})
+}

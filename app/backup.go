@@ -97,6 +97,7 @@ func (w *Workspace) Backup(ctx context.Context, stack string, o BackupOptions) (
 	if err := os.MkdirAll(folder, 0o700); err != nil {
 		return nil, usage("%s cannot be made: %s", folder, labdir.InWords(err))
 	}
+	backup.Clear(folder)
 	b.File = filepath.Join(folder, stack+"-"+about.Taken.Format("20060102T150405Z")+backupSuffix)
 	if len(recipients) > 0 {
 		b.File = strings.TrimSuffix(b.File, backupSuffix) + sealedSuffix

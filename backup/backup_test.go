@@ -4,7 +4,6 @@ import (
 	"archive/tar"
 	"bytes"
 	"context"
-	"crypto/sha256"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -25,6 +24,7 @@ import (
 	"github.com/pkg/xattr"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/crypto/blake2b"
 	"golang.org/x/sys/unix"
 )
 
@@ -108,7 +108,7 @@ func seen(t testing.TB, dir string) []string {
 			}
 			text, err := os.ReadFile(path)
 			require.NoError(t, err)
-			what = fmt.Sprintf("%d %x %s", len(text), sha256.Sum256(text), first[st.Ino])
+			what = fmt.Sprintf("%d %x %s", len(text), blake2b.Sum256(text), first[st.Ino])
 		case info.Mode()&fs.ModeSymlink != 0:
 			what, _ = os.Readlink(path)
 		}
@@ -263,7 +263,7 @@ type member struct {
 func packed(t testing.TB, path string, members ...member) {
 	t.Helper()
 	var text bytes.Buffer
-	sum := sha256.New()
+	sum := newDigest()
 	z, err := zstd.NewWriter(io.MultiWriter(&text, sum))
 	require.NoError(t, err)
 	w := tar.NewWriter(z)
@@ -276,10 +276,10 @@ func packed(t testing.TB, path string, members ...member) {
 		require.NoError(t, w.WriteHeader(&h))
 		_, err := w.Write([]byte(m.text))
 		require.NoError(t, err)
-		digest := sha256.Sum256([]byte(m.text))
-		e := Member{Path: strings.TrimSuffix(m.Name, "/"), Kind: KindFile, Size: m.Size, Octal: fmt.Sprintf("%04o", m.Mode), SHA256: fmt.Sprintf("%x", digest)}
+		digest := blake2b.Sum256([]byte(m.text))
+		e := Member{Path: strings.TrimSuffix(m.Name, "/"), Kind: KindFile, Size: m.Size, Octal: fmt.Sprintf("%04o", m.Mode), Digest: fmt.Sprintf("%x", digest)}
 		if m.Typeflag == tar.TypeDir {
-			e.Kind, e.SHA256 = KindFolder, ""
+			e.Kind, e.Digest = KindFolder, ""
 		}
 		manifest.Write(e.line())
 	}
@@ -414,7 +414,7 @@ func FuzzRead(f *testing.F) {
 		// What is compressed and summed up rightly gets farther.
 		dir := t.TempDir()
 		var text bytes.Buffer
-		sum := sha256.New()
+		sum := newDigest()
 		z, _ := zstd.NewWriter(io.MultiWriter(&text, sum), zstd.WithEncoderConcurrency(1), zstd.WithEncoderLevel(zstd.SpeedFastest))
 		z.Write(plain)
 		z.Close()

@@ -5,7 +5,6 @@ import (
 	"bufio"
 	"bytes"
 	"context"
-	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
 	"errors"
@@ -20,6 +19,7 @@ import (
 
 	"filippo.io/age"
 	"github.com/klauspost/compress/zstd"
+	"golang.org/x/crypto/blake2b"
 )
 
 // Reader reads a backup, which may come from anywhere: what it needs of memory does not depend on what is in it.
@@ -98,7 +98,7 @@ func (r *Reader) members() (*members, error) {
 	}
 	m := &members{tail: newTailed(plain)}
 	var err error
-	if m.packed, err = zstd.NewReader(m.tail, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxWindow(mostWindow),
+	if m.packed, err = zstd.NewReader(m.tail, zstd.WithDecoderConcurrency(2), zstd.WithDecoderMaxWindow(mostWindow),
 		zstd.WithDecoderLowmem(true)); err != nil {
 		return nil, damaged("%s", err)
 	}
@@ -281,7 +281,7 @@ func (r *Reader) Verify(ctx context.Context, each func(Member)) Report {
 	lines := bufio.NewWriter(spool)
 	v := &verification{lines: lines, spool: spool}
 	err = r.visit(ctx, func(e Member, content io.Reader) error {
-		sum := sha256.New()
+		sum := newDigest()
 		if e.Kind == KindFile {
 			n, err := io.Copy(sum, content)
 			if err != nil {
@@ -290,7 +290,7 @@ func (r *Reader) Verify(ctx context.Context, each func(Member)) Report {
 			if n != e.Size {
 				return damaged("%s is cut off", e.Path)
 			}
-			e.SHA256 = hex.EncodeToString(sum.Sum(nil))
+			e.Digest = hex.EncodeToString(sum.Sum(nil))
 		}
 		if each != nil {
 			each(e)
@@ -374,8 +374,8 @@ func (r *Reader) visit(ctx context.Context, each func(e Member, content io.Reade
 	if err != nil {
 		return err
 	}
-	sum := sha256.Sum256(text)
-	first := Member{Path: aboutName, Kind: KindFile, Size: int64(len(text)), Mode: 0o600, Octal: "0600", SHA256: hex.EncodeToString(sum[:])}
+	sum := blake2b.Sum256(text)
+	first := Member{Path: aboutName, Kind: KindFile, Size: int64(len(text)), Mode: 0o600, Octal: "0600", Digest: hex.EncodeToString(sum[:])}
 	if err := each(first, bytes.NewReader(text)); err != nil {
 		return wrong(err)
 	}

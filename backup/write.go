@@ -4,7 +4,6 @@ import (
 	"archive/tar"
 	"bufio"
 	"context"
-	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
 	"errors"
@@ -23,6 +22,7 @@ import (
 	"filippo.io/age"
 	"github.com/klauspost/compress/zstd"
 	"github.com/pkg/xattr"
+	"golang.org/x/crypto/blake2b"
 )
 
 // Writer writes a backup. Until it is closed it has another name, and what was there before stays.
@@ -54,7 +54,7 @@ func Create(path string, about About, recipients []age.Recipient) (w *Writer, er
 	if _, err := os.Lstat(path); err == nil {
 		return nil, &fs.PathError{Op: "create", Path: path, Err: fs.ErrExist}
 	}
-	w = &Writer{path: path, sum: sha256.New(), buffer: make([]byte, 256<<10)}
+	w = &Writer{path: path, sum: newDigest(), buffer: make([]byte, 256<<10)}
 	// What a backup that was killed has left is begun anew.
 	w.file, err = os.OpenFile(path+partSuffix, os.O_RDWR|os.O_CREATE|syscall.O_NOFOLLOW, 0o600)
 	if err != nil {
@@ -96,6 +96,26 @@ func Create(path string, about About, recipients []age.Recipient) (w *Writer, er
 	return w, w.plain(aboutName, text, 0o600, about.Taken)
 }
 
+// Clear removes what backups that were killed have left in a folder. One that is being written stays.
+func Clear(folder string) {
+	left, _ := filepath.Glob(filepath.Join(escaped(folder), "*"+partSuffix)) // the pattern is right
+	for _, path := range left {
+		f, err := os.OpenFile(path, os.O_RDWR|syscall.O_NOFOLLOW, 0)
+		if err != nil {
+			continue
+		}
+		if syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB) == nil {
+			os.Remove(path)
+		}
+		f.Close()
+	}
+}
+
+// escaped takes their meaning from the characters of a pattern.
+func escaped(path string) string {
+	return strings.NewReplacer(`\`, `\\`, "*", `\*`, "?", `\?`, "[", `\[`).Replace(path)
+}
+
 // unnamed makes a file that is gone when it is closed.
 func unnamed(dir string) (*os.File, error) {
 	f, err := os.CreateTemp(dir, ".lantern-*")
@@ -114,8 +134,8 @@ func (w *Writer) plain(name string, text []byte, mode fs.FileMode, modified time
 		return err
 	}
 	_, err := w.tar.Write(text)
-	sum := sha256.Sum256(text)
-	w.add(Member{Path: name, Kind: KindFile, Size: h.Size, Mode: mode, SHA256: hex.EncodeToString(sum[:])})
+	sum := blake2b.Sum256(text)
+	w.add(Member{Path: name, Kind: KindFile, Size: h.Size, Mode: mode, Digest: hex.EncodeToString(sum[:])})
 	return err
 }
 
@@ -327,7 +347,7 @@ func (t *tree) file(root *os.Root, base, name string) error {
 	}
 	e := t.entryOf(info, name, KindFile)
 	e.Size = h.Size
-	if e.SHA256, err = t.content(f, h.Size, name); err != nil {
+	if e.Digest, err = t.content(f, h.Size, name); err != nil {
 		return fmt.Errorf("%s: %w", name, err)
 	}
 	t.add(e)
@@ -336,7 +356,7 @@ func (t *tree) file(root *os.Root, base, name string) error {
 
 // content copies as many bytes as a file had when it was opened. One that became shorter is filled up.
 func (t *tree) content(f *os.File, size int64, name string) (string, error) {
-	sum := sha256.New()
+	sum := newDigest()
 	to := io.MultiWriter(t.tar, sum)
 	for left := size; left > 0; {
 		if err := t.ctx.Err(); err != nil {

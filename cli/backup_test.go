@@ -1,21 +1,26 @@
 package cli_test
 
 import (
+	"bytes"
 	"encoding/json"
 	"fmt"
 	"io/fs"
+	"math/rand"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strconv"
 	"strings"
 	"syscall"
 	"testing"
+	"time"
 
 	"filippo.io/age"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"proudlantern.example/lantern/engine/enginetest"
+	"proudlantern.example/lantern/engine/standin"
 )
 
 // backupText is a stack with a folder, a volume, and a folder that it only reads.
@@ -165,4 +170,72 @@ func TestBackup(t *testing.T) {
 		_, stderr = b.run(2, "backup", stack, "--only", "/nowhere")
 		assert.Contains(t, stderr, "mounts no /nowhere")
 	})
+}
+
+// Killed at any moment, a backup leaves no half file under its name, and all whole ones as they were; what it stopped
+// runs again after the next one. A restore that is killed can be run again.
+func TestBackupIsKilled(t *testing.T) {
+	if os.Getuid() != 0 {
+		t.Skip("what services write only root may read")
+	}
+	t.Parallel()
+	target := enginetest.Target{Name: "stand-in", Address: enginetest.StandIn(t, standin.Options{})}
+	b := newBench(t, target)
+	port := freePort(t)
+	b.write("lab.toml", fmt.Sprintf(labText, b.uid, b.gid, b.data, target.Address))
+	b.write("log/stack.toml", fmt.Sprintf(strings.ReplaceAll(backupText, `"volume readings -> /kept", `, ""), enginetest.Page, port, b.data, b.data, ""))
+	b.write("log/log.env", "LOG_TOKEN=the-moon-pulls-the-sea\n")
+	desk := filepath.Join(b.data, "desk")
+	require.NoError(t, os.Mkdir(desk, 0o755))
+	noise := make([]byte, 8<<20)
+	r := rand.New(rand.NewSource(1911))
+	r.Read(noise)
+	require.NoError(t, os.WriteFile(filepath.Join(desk, "old"), noise, 0o640))
+	b.run(0, "deploy", "log", "--yes")
+	to := t.TempDir()
+	path, err := program()
+	require.NoError(t, err)
+	killed := func(after time.Duration, args ...string) {
+		cmd := exec.Command(path, append([]string{"--lab", b.dir}, args...)...)
+		require.NoError(t, cmd.Start())
+		time.Sleep(after)
+		cmd.Process.Kill()
+		cmd.Wait()
+	}
+	began := time.Now()
+	b.run(0, "backup", "log", "--to", to)
+	usual := time.Since(began)
+	names := func(suffix string) []string {
+		all, err := filepath.Glob(filepath.Join(to, "*"+suffix))
+		require.NoError(t, err)
+		return all
+	}
+	const tries = 12
+	for i := range tries {
+		time.Sleep(time.Until(began.Add(time.Duration(i+1) * 1100 * time.Millisecond))) // a name for each second
+		killed(usual*time.Duration(i+1)/tries, "backup", "log", "--to", to)
+		for _, file := range names(".tar.zst") {
+			b.run(0, "restore", file, "--verify")
+		}
+	}
+	time.Sleep(1100 * time.Millisecond)
+	b.run(0, "backup", "log", "--to", to)
+	assert.Empty(t, names(".part"), "what was left is cleared away")
+	assert.Len(t, b.containers(), 1)
+	assert.True(t, b.containers()["log.desk"].Running, "it runs again")
+
+	file := names(".tar.zst")[0]
+	began = time.Now()
+	b.run(0, "restore", file, "--yes")
+	usual = time.Since(began)
+	for i := range tries {
+		killed(usual*time.Duration(i+1)/tries, "restore", file, "--yes")
+	}
+	b.run(0, "restore", file, "--yes")
+	text, err := os.ReadFile(filepath.Join(desk, "old"))
+	require.NoError(t, err)
+	assert.True(t, bytes.Equal(noise, text))
+	assert.NoFileExists(t, desk+".restoring")
+	assert.True(t, b.containers()["log.desk"].Running)
+	assert.Len(t, b.containers(), 1)
 }

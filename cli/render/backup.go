@@ -31,12 +31,12 @@ func NewBackedUp(b *app.Backup) BackedUp {
 
 // Verified is what restore --verify and --list say.
 type Verified struct {
-	Lantern int            `json:"lantern"`
-	Stack   string         `json:"stack"`
-	Taken   time.Time      `json:"taken"`
+	Lantern int             `json:"lantern"`
+	Stack   string          `json:"stack"`
+	Taken   time.Time       `json:"taken"`
 	Entries []backup.Member `json:"entries"`
-	Damaged []string       `json:"damaged"` // paths of what is not what was written
-	Because string         `json:"because,omitempty"`
+	Damaged []string        `json:"damaged"` // paths of what is not what was written
+	Because string          `json:"because,omitempty"`
 }
 
 // NewVerified returns the document of a backup that was read.

@@ -14,16 +14,17 @@ import (
 )
 
 // ImportCommand writes nothing yet: it makes a stack of a command line that starts a container.
-func (w *Workspace) ImportCommand(line, stack string) (*Drafted, error) {
+func (w *Workspace) ImportCommand(line, stack, onHost string) (*Drafted, error) {
 	if err := w.newStack(stack); err != nil {
 		return nil, err
 	}
+	host, hosts := w.importHost(onHost)
 	dir, err := os.Getwd()
 	if err != nil {
 		return nil, usage("where you are cannot be found out: %s", labdir.InWords(err))
 	}
 	got, problem := interchange.ImportCommand(source.NewFile("command line", line), interchange.Input{
-		Stack: stack, Folder: dir, Env: map[string]string{},
+		Stack: stack, Host: host, Hosts: hosts, Folder: dir, Env: map[string]string{},
 		Read: func(path string) (string, error) { return labdir.ReadIn(dir, path) },
 		Exists: func(path string) bool {
 			_, err := os.Stat(filepath.Join(dir, path))
@@ -38,10 +39,11 @@ func (w *Workspace) ImportCommand(line, stack string) (*Drafted, error) {
 
 // Import writes nothing yet: it makes a stack of a file in the open specification that docs/import.md names. Nothing outside of the
 // file's folder is read.
-func (w *Workspace) Import(file, stack string, profiles []string) (*Drafted, error) {
+func (w *Workspace) Import(file, stack, onHost string, profiles []string) (*Drafted, error) {
 	if err := w.newStack(stack); err != nil {
 		return nil, err
 	}
+	host, hosts := w.importHost(onHost)
 	absolute, err := filepath.Abs(file)
 	if err != nil {
 		return nil, usage("%s: %s", file, err)
@@ -62,7 +64,7 @@ func (w *Workspace) Import(file, stack string, profiles []string) (*Drafted, err
 	}
 	from := source.NewFile(name, text)
 	got, problem := interchange.Import(from, interchange.Input{
-		Stack: stack, Folder: filepath.Clean(dir), Env: env, Profiles: profiles, Networks: w.networkNames(),
+		Stack: stack, Host: host, Hosts: hosts, Folder: filepath.Clean(dir), Env: env, Profiles: profiles, Networks: w.networkNames(),
 		Read: func(path string) (string, error) { return labdir.Read(root, path) },
 		Exists: func(path string) bool {
 			_, err := root.Stat(path)
@@ -74,6 +76,20 @@ func (w *Workspace) Import(file, stack string, profiles []string) (*Drafted, err
 		return nil, &Error{Kind: Stopped, Message: at.String() + ": " + problem.Message}
 	}
 	return w.imported(stack, name, got), nil
+}
+
+// importHost returns the host that a stack is for, where the lab has several; or those, where nobody has said which.
+func (w *Workspace) importHost(onHost string) (host string, hosts []string) {
+	switch {
+	case len(w.Hosts) < 2:
+		return "", nil
+	case onHost != "":
+		return onHost, nil
+	}
+	for _, h := range w.Hosts {
+		hosts = append(hosts, h.Name)
+	}
+	return "", hosts
 }
 
 // networkNames returns the names of the networks of the lab.

@@ -135,6 +135,9 @@ func (s *demoRun) tell(ctx context.Context) error {
 	s.run(ctx, exitDone, "draft", "registry.skerry.example/tide-desk:2.3", "registry.skerry.example/store:4.2",
 		"registry.skerry.example/queue:1.8", "--stack", "harbour", "--host", "lamp-room", "--dry-run")
 
+	s.chapter("A YAML file from elsewhere becomes a stack: three things in it need a look, and are told")
+	s.run(ctx, exitDone, "import", filepath.Join(s.dir, "harbour-log.yaml"), "--stack", "harbour-log", "--host", "boathouse", "--dry-run")
+
 	s.chapter("Remove a stack that is not needed any more")
 	s.run(ctx, exitDone, "retire", "notice-board", "--yes")
 	return s.err
@@ -147,7 +150,7 @@ func (s *demoRun) printLine(format string, args ...any) {
 }
 
 // chapters is how many there are.
-const chapters = 14
+const chapters = 15
 
 func (s *demoRun) chapter(title string) {
 	s.chaptersSoFar++

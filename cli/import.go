@@ -50,7 +50,7 @@ const mostPasted = 1 << 20
 // imported makes a stack of a file, or of a command line.
 func (s *session) imported(w *app.Workspace, file, stack string, profiles []string, command bool) (*app.Drafted, error) {
 	if !command {
-		return w.Import(file, stack, profiles)
+		return w.Import(file, stack, s.host, profiles)
 	}
 	var text string
 	if file == "-" {
@@ -65,5 +65,5 @@ func (s *session) imported(w *app.Workspace, file, stack string, profiles []stri
 			return nil, usage("%s cannot be read: %s", file, labdir.InWords(err))
 		}
 	}
-	return w.ImportCommand(text, stack)
+	return w.ImportCommand(text, stack, s.host)
 }

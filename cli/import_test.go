@@ -49,7 +49,7 @@ volumes: {state: }
 		assert.Contains(t, stderr, "1 note, so with --strict nothing was written")
 		assert.NoDirExists(t, filepath.Join(b.dir, "tides"))
 		stdout, stderr := b.run(0, "import", file, "--stack", "tides")
-		assert.Contains(t, stdout, "tides.yaml:12  services.my_desk.scale\n    has no counterpart yet: one container runs\n")
+		assert.Contains(t, stdout, "tides.yaml:12  services.my_desk.scale\n    has no counterpart yet: one container runs; declare a second service, or leave it out\n")
 		assert.NotContains(t, stdout+stderr, "moon-over")
 		info, err := os.Stat(filepath.Join(b.dir, "tides/my-desk.env"))
 		require.NoError(t, err)

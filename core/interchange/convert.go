@@ -16,6 +16,8 @@ import (
 // Input is what a file is read with.
 type Input struct {
 	Stack    string            // the name that it gets
+	Host     string            // that it is for; "" where the lab has one only
+	Hosts    []string          // of the lab, where it has several and nobody has said which
 	Folder   string            // of the file on this machine, absolute
 	Env      map[string]string // of the file .env beside it
 	Profiles []string          // services of other profiles are left out
@@ -138,6 +140,12 @@ func (c *converter) stack() (*Stack, error) {
 	fmt.Fprintf(w, "# Imported; the numbers are lines of the file that it comes from.\n")
 	if n := c.root.get("name"); n != nil {
 		fmt.Fprintf(w, "about = %s  # %s: name\n", declare.Quote(text(n)), n.line)
+	}
+	if c.in.Host != "" {
+		fmt.Fprintf(w, "host = %s\n", declare.Quote(c.in.Host))
+	} else if len(c.in.Hosts) > 1 {
+		fmt.Fprintf(w, "# host = \"\"  # on which machine? %s\n", strings.Join(c.in.Hosts, " or "))
+		c.note(place{line: 1}, "host", "the lab has several machines: say in host on which one it runs, or import with --host")
 	}
 	for _, s := range all {
 		c.service(s)

@@ -101,6 +101,8 @@ func TestElements(t *testing.T) {
 	var known []string
 	for _, e := range serviceElements {
 		known = append(known, e.name)
+		assert.NotEqual(t, noCounterpart, e.instead, "%s: what is to be done?", e.name)
+		assert.NotEqual(t, e.becomes == "", e.instead == "", "%s becomes something, or has something instead", e.name)
 	}
 	assert.ElementsMatch(t, strings.Fields(specification), known)
 	known = nil
@@ -155,6 +157,8 @@ func TestForms(t *testing.T) {
 		"volumes: [{type: tmpfs, target: /b}]":                                          "mounts = [\"memory -> /b\"]",
 		"tmpfs: /run":                                                                   "mounts = [\"memory -> /run\"]",
 		"user: \"1311\"":                                                                "run-as = \"1311:0\"",
+		"user: keeper:watch":                                                            "run-as = \"inside keeper:watch\"",
+		"user: keeper":                                                                  "run-as = \"inside keeper\"",
 		"devices: [{source: /dev/a, target: /dev/b}]":                                   "devices = [\"/dev/a -> /dev/b\"]",
 		"ulimits: {nofile: 1024}":                                                       "ulimits = { nofile = \"1024\" }",
 		"extra_hosts: {lamp: 192.0.2.14}":                                               "address-book = { lamp = \"192.0.2.14\" }",
@@ -211,7 +215,7 @@ services:
 	assert.Contains(t, got.Text, "image = \"s:4.2\"  # parts/store.yaml:2: image\n")
 	assert.Contains(t, got.Text, "\"./parts/data -> /data, create\",  # parts/store.yaml:2: volumes\n")
 	assert.Contains(t, got.Text, "env.LEVEL = \"low\"")
-	assert.Contains(t, got.Notes, Note{"common.yaml", 6, "services.desk.scale", "has no counterpart yet: one container runs"})
+	assert.Contains(t, got.Notes, Note{"common.yaml", 6, "services.desk.scale", "has no counterpart yet: one container runs; declare a second service, or leave it out"})
 	for text, want := range map[string]string{
 		"include: [circle.yaml]\nservices: {a: {image: b}}":                 "a circle",
 		"include: [twice.yaml]\nservices: {desk: {image: b}}":               "in the file that includes this one, too",

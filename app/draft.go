@@ -18,13 +18,15 @@ import (
 
 // Drafted is a stack that was made out of something else.
 type Drafted struct {
-	Stack   string
-	Stacks  []string // instead, where there are several
-	Files   []NewFile
-	Notes   []DraftNote
-	Lab     string   // tables that are added to lab.toml
-	EnvFile string   // of the secrets that are made up when it is written; "" where it has none
-	Unknown []string // what could not be found out about images
+	Stack  string
+	Stacks []string // instead, where there are several
+
+	Profiles []string // of services of an imported file that were left out
+	Files    []NewFile
+	Notes    []DraftNote
+	Lab      string   // tables that are added to lab.toml
+	EnvFile  string   // of the secrets that are made up when it is written; "" where it has none
+	Unknown  []string // what could not be found out about images
 }
 
 // DraftNote is what a person has to look at.

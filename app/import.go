@@ -107,7 +107,7 @@ func (w *Workspace) imported(stack, name string, got *interchange.Stack) *Drafte
 	for _, file := range slices.Sorted(maps.Keys(got.Env)) {
 		d.Files = append(d.Files, NewFile{stack + "/" + file, SecretMode, got.Env[file]})
 	}
-	d.Lab = got.Lab
+	d.Lab, d.Profiles = got.Lab, got.Profiles
 	for _, n := range got.Notes {
 		d.Notes = append(d.Notes, DraftNote{NoteAt{cmp.Or(n.File, name), n.Line}, n.Element, n.Text})
 	}

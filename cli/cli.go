@@ -414,7 +414,20 @@ func (s *session) confirm(ctx context.Context, question string, yes bool) error 
 	if !isTerminal(s.In) {
 		return usage("%s stdin is not a terminal; pass --yes", question)
 	}
-	fmt.Fprintf(s.Err, "%s [y/N] ", question)
+	answer, err := s.answer(ctx, question+" [y/N]")
+	if err != nil {
+		return err
+	}
+	switch strings.ToLower(answer) {
+	case "y", "yes":
+		return nil
+	}
+	return &exit{code: exitFindings, message: "nothing was changed"}
+}
+
+// answer asks on the terminal, and returns the line that comes back.
+func (s *session) answer(ctx context.Context, question string) (string, error) {
+	fmt.Fprint(s.Err, question+" ")
 	answered := make(chan string, 1)
 	go func() {
 		answer, _ := s.answers.ReadString('\n')
@@ -422,15 +435,11 @@ func (s *session) confirm(ctx context.Context, question string, yes bool) error 
 	}()
 	select {
 	case answer := <-answered:
-		switch strings.ToLower(strings.TrimSpace(answer)) {
-		case "y", "yes":
-			return nil
-		}
+		return strings.TrimSpace(answer), nil
 	case <-ctx.Done():
 		fmt.Fprintln(s.Err)
-		return &exit{code: exitInterrupted, message: "interrupted; nothing was changed"}
+		return "", &exit{code: exitInterrupted, message: "interrupted; nothing was changed"}
 	}
-	return &exit{code: exitFindings, message: "nothing was changed"}
 }
 
 // say writes a line of progress.

@@ -4,10 +4,12 @@ import (
 	"context"
 	"io"
 	"path/filepath"
+	"strings"
 
 	"github.com/urfave/cli/v3"
 
 	"proudlantern.example/lantern/app"
+	"proudlantern.example/lantern/cli/render"
 	"proudlantern.example/lantern/labdir"
 )
 
@@ -27,7 +29,7 @@ func (s *session) importCommand() *cli.Command {
 			&cli.BoolFlag{Name: "strict", Usage: "where something has no counterpart, write nothing", Destination: &strict},
 			&cli.BoolFlag{Name: "dry-run", Usage: "show the file, and write nothing", Destination: &dryRun},
 		},
-		Action: func(_ context.Context, c *cli.Command) error {
+		Action: func(ctx context.Context, c *cli.Command) error {
 			if c.Args().Len() != 1 || stack == "" {
 				return usage("lantern import needs a file, and --stack NAME")
 			}
@@ -38,6 +40,16 @@ func (s *session) importCommand() *cli.Command {
 			d, err := s.imported(w, c.Args().First(), stack, profiles, command)
 			if err != nil {
 				return err
+			}
+			if len(d.Profiles) > 0 && len(profiles) == 0 && !asJSON && isTerminal(s.In) && c.Args().First() != "-" {
+				answer, err := s.answer(ctx, "The file has services of the profiles "+render.Harmless(strings.Join(d.Profiles, ", "))+
+					". Which of these are wanted, too? Names with blanks between, or Enter for none:")
+				if err != nil {
+					return err
+				}
+				if d, err = s.imported(w, c.Args().First(), stack, strings.Fields(answer), command); err != nil {
+					return err
+				}
 			}
 			return s.writeDraft(w, d, asJSON, strict, dryRun, "lantern check "+d.Stack)
 		},

@@ -86,6 +86,14 @@ volumes: {state: }
 			require.NoError(t, os.RemoveAll(filepath.Join(b.dir, s)))
 		}
 
+		// Profiles are asked for, on a terminal.
+		put("profiles.yaml", "services:\n  a: {image: b, restart: always}\n  c: {image: b, restart: always, profiles: [debug, tools]}\n")
+		c := b.console(100, 30, "import", filepath.Join(there, "profiles.yaml"), "--stack", "asked", "--dry-run")
+		c.shows("Which of these are wanted, too?")
+		c.types("tools\r")
+		c.shows("[service.c]")
+		c.ends(0)
+
 		// And back, for somebody else: without secrets, and with the same meaning.
 		out := filepath.Join(t.TempDir(), "out.yaml")
 		_, stderr = b.run(0, "export", "tides", "-o", out)

@@ -35,6 +35,7 @@ type Stack struct {
 	Notes []Note
 
 	Networks []*lab.Network // that the lab has from now on; nil where nothing is said of them
+	Profiles []string       // of services that were left out, because nobody has asked for them
 }
 
 // Note is what has no counterpart, or what a person has to look at.
@@ -72,6 +73,7 @@ type converter struct {
 	names    map[string]string // of services: there, and here
 	volumes  map[string]*volume
 	unknowns []string
+	profiles []string // of services that were left out
 
 	isCommand bool                    // it is a command line: what it mounts is declared nowhere
 	files     map[string]*source.File // that were read, by their paths
@@ -163,7 +165,7 @@ func (c *converter) stack() (*Stack, error) {
 	slices.SortStableFunc(c.notes, func(a, b Note) int {
 		return cmp.Or(strings.Compare(a.File, b.File), a.Line-b.Line)
 	})
-	return &Stack{Text: w.String(), Lab: c.lab.String(), Env: c.env, Notes: c.notes}, nil
+	return &Stack{Text: w.String(), Lab: c.lab.String(), Env: c.env, Notes: c.notes, Profiles: c.profiles}, nil
 }
 
 // ownNetwork says where the stack has no network of its own: none of its services is on one.
@@ -193,6 +195,11 @@ func (c *converter) leftOut(p pair) bool {
 		names = append(names, n.text)
 	}
 	if len(names) > 0 {
+		for _, n := range names {
+			if !slices.Contains(c.profiles, n) {
+				c.profiles = append(c.profiles, n)
+			}
+		}
 		c.note(p.line, "services."+p.key, "left out: it is of the profile %s; --profile brings it", strings.Join(names, ", "))
 	}
 	return len(names) > 0

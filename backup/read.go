@@ -38,6 +38,9 @@ var ErrSealed = errors.New("the backup is encrypted")
 // ageHead is how files of age begin (age-encryption.org/v1).
 const ageHead = "age-encryption.org/v1"
 
+// zstdHead is how frames of zstd begin (RFC 8878, 3.1.1).
+const zstdHead = "\x28\xb5\x2f\xfd"
+
 // Open opens a backup, and reads what it is of. Errors: [ErrDamaged], [ErrRefused], [ErrSealed], and those of the file.
 func Open(path string, identities []age.Identity) (*Reader, error) {
 	f, err := os.Open(path)
@@ -82,7 +85,11 @@ func (r *Reader) members() (*members, error) {
 	}
 	from := bufio.NewReaderSize(r.file, 256<<10)
 	var plain io.Reader = from
-	if head, _ := from.Peek(len(ageHead)); string(head) == ageHead {
+	head, _ := from.Peek(len(ageHead))
+	if !bytes.HasPrefix(head, []byte(zstdHead)) && string(head) != ageHead {
+		return nil, refused("it does not begin as one")
+	}
+	if string(head) == ageHead {
 		if len(r.identities) == 0 {
 			return nil, fmt.Errorf("%w: name the file of the key", ErrSealed)
 		}

@@ -116,7 +116,11 @@ func (s *session) verify(ctx context.Context, file string, keys []string, list b
 // restored tells what was brought back.
 func (s *session) restored(r *app.Restoring) {
 	for _, st := range r.Steps {
-		s.say("  %s: %s", st.Name, st.Place)
+		if st.Name == st.Place {
+			s.say("  %s", st.Name)
+		} else {
+			s.say("  %s: %s", st.Name, st.Place)
+		}
 		if st.Kept != "" {
 			s.say("    what was there: %s", st.Kept)
 		}

@@ -13,6 +13,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/moby/moby/api/types/container"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -30,7 +31,7 @@ func standInBench(t *testing.T) *bench {
 func TestSecretsStayHidden(t *testing.T) {
 	b := standInBench(t)
 	canaries := []string{"canary-of-the-file", "canary-in-plain-text", "canary-behind-a-fault",
-		"canary-of-a-let", "canary-listed"}
+		"canary-of-a-let", "canary-listed", "canary-made-by-hand"}
 	port := freePort(t)
 	b.write("lab.toml",
 		fmt.Sprintf(labText, b.uid, b.gid, b.data, b.target.Address)+"[let]\nshared-token = \"canary-of-a-let\"\n")
@@ -61,6 +62,8 @@ ready = { http = "8080/", within = "3s" }
 		out, _ := cmd.CombinedOutput()
 		said += strings.Join(cmd.Args, " ") + "\n" + string(out)
 	}
+	copies := t.TempDir()
+	b.byHand("by-hand", &container.Config{Image: enginetest.Page, Env: []string{"DESK_PASSWORD=canary-made-by-hand"}}, nil, nil)
 	everything := func() {
 		for _, args := range [][]string{
 			{"check"}, {"check", "--verbose"}, {"check", "--format", "json"}, {"check", "--offline"},
@@ -74,6 +77,9 @@ ready = { http = "8080/", within = "3s" }
 			{"env", "tide-log/desk", "--format", "json"}, {"tidy", "--check"}, {"prepare", "--dry-run"},
 			{"draft", "--like", "tide-log", "--stack", "another", "--dry-run"},
 			{"draft", "--like", "tide-log", "--stack", "another", "--dry-run", "--format", "json"},
+			{"adopt", "by-hand", "--stack", "another", "--dry-run"}, {"adopt", "by-hand", "--stack", "another", "--dry-run", "--format", "json"},
+			{"backup", "tide-log", "--live", "--to", copies}, {"restore", "--list", copies + "/none"},
+			{"backup", "tide-log", "--live", "--to", copies, "--format", "json"},
 		} {
 			run(args...)
 		}

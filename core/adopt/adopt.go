@@ -58,7 +58,7 @@ func Stack(name string, p Place, all []Container) (*interchange.Stack, error) {
 		}
 	}
 	slices.SortFunc(a.decl.Volumes, func(x, y declare.Volume) int { return cmp.Compare(x.Name, y.Name) })
-	a.out.Text = "# Adopted from containers that ran. The first deploy takes their place; until it is proven they are kept.\n" +
+	a.out.Text = "# Adopted. The first deploy takes the place of the containers, and keeps them until it is proven.\n" +
 		declare.WriteStack(&a.decl)
 	a.out.Networks = a.Networks
 	for i, n := range a.out.Notes {

@@ -22,7 +22,7 @@ const shortID = 12
 // takeOver compares a container of somebody else with the declaration that takes its place. What only tells whose it
 // is, is one difference.
 func takeOver(r Running, declared Container, s *lab.Service) []Difference {
-	d := []Difference{{"takes-over", r.Name + ", which is not of this lab", s.ContainerName()}}
+	d := []Difference{{"takes-over", r.Name + " (not of this lab)", s.ContainerName()}}
 	if r.ImageUnknown {
 		return d
 	}

@@ -400,7 +400,7 @@ func (s *swap) room(bytes int64) error {
 	if err := unix.Statfs(filepath.Dir(s.fresh), &disk); err != nil {
 		return nil //nolint:nilerr // then the writing tells
 	}
-	if free := int64(disk.Bavail) * disk.Bsize; free < bytes {
+	if free := int64(disk.Bavail) * int64(disk.Bsize); free < bytes {
 		return &Error{
 			Kind: Stopped, Message: fmt.Sprintf("%s needs %d bytes, and its disk has %d free: what is there is kept until all is restored",
 				s.place, bytes, free),

@@ -12,6 +12,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"runtime"
 	"slices"
 	"strconv"
 	"strings"
@@ -76,7 +77,7 @@ func place(t testing.TB) string {
 	if os.Getuid() == 0 {
 		must(os.Lchown(filepath.Join(dir, "link"), 1312, 1401))
 		must(os.Chown(filepath.Join(dir, "odd"), 1311, 1400))
-		must(os.Chown(filepath.Join(dir, "odd/-rf"), 4_000_000_000, 1400))
+		must(os.Chown(filepath.Join(dir, "odd/-rf"), 2_000_000_000, 1400))
 	}
 	moment := unix.NsecToTimespec(time.Date(1911, 4, 1, 4, 5, 6, 123456789, time.UTC).UnixNano())
 	must(filepath.WalkDir(dir, func(path string, _ fs.DirEntry, err error) error {
@@ -378,22 +379,43 @@ func TestHostile(t *testing.T) {
 	}
 }
 
-// A terabyte of zeros takes a few bytes of an archive: reading it takes no memory, and what says that it needs much is
-// refused.
+// What becomes large when it is unpacked takes no memory; what says that it needs much is refused.
 func TestBombs(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "a.tar.zst")
-	var text bytes.Buffer
-	z, err := zstd.NewWriter(&text, zstd.WithWindowSize(256<<20), zstd.WithSingleSegment(false))
+	dir := t.TempDir()
+	sparse, err := os.Create(filepath.Join(dir, "sparse"))
 	require.NoError(t, err)
-	_, err = io.CopyN(z, rand.New(rand.NewSource(1)), 1<<20)
+	require.NoError(t, sparse.Truncate(1<<30))
+	require.NoError(t, sparse.Close())
+	w, err := Create(path, about(), nil)
 	require.NoError(t, err)
-	require.NoError(t, z.Close())
-	require.NoError(t, os.WriteFile(path, text.Bytes(), 0o600))
+	require.NoError(t, w.Root(t.Context(), 0, dir))
+	require.NoError(t, w.Close())
+	info, err := os.Stat(path)
+	require.NoError(t, err)
+	assert.Less(t, info.Size(), int64(200_000))
+	var before, after runtime.MemStats
+	runtime.ReadMemStats(&before)
+	r, err := Open(path, nil)
+	require.NoError(t, err)
+	defer r.Close()
+	require.True(t, r.Verify(t.Context(), nil).Whole())
+	to := t.TempDir()
+	require.NoError(t, r.Unpack(t.Context(), &Unpacking{Place: func(n int) string { return filepath.Join(to, strconv.Itoa(n)) }}))
+	runtime.ReadMemStats(&after)
+	assert.Less(t, int64(after.Sys)-int64(before.Sys), int64(100<<20))
+
+	// A frame that wants a window of 1 GB (RFC 8878, 3.1.1.1.2: exponent 20, mantissa 0).
+	require.NoError(t, os.WriteFile(path, append([]byte(zstdHead), append([]byte{0, 20 << 3, 1, 0, 0}, make([]byte, 200)...)...), 0o600))
 	_, err = Open(path, nil)
-	assert.Error(t, err)
+	assert.ErrorIs(t, err, ErrRefused)
+	assert.ErrorContains(t, err, "more memory")
 	require.NoError(t, os.WriteFile(path, []byte("age-encryption.org/v1\n"), 0o600))
 	_, err = Open(path, nil)
 	assert.ErrorIs(t, err, ErrSealed)
+	require.NoError(t, os.WriteFile(path, []byte("root:x:0:0"), 0o600))
+	_, err = Open(path, nil)
+	assert.ErrorContains(t, err, "does not begin as one")
 }
 
 // Whatever is in a file, reading it ends, and makes nothing outside of its folder.

@@ -208,7 +208,7 @@ func (m *members) admit(e Member, parts []string) error {
 	switch {
 	case e.Size < 0 || m.bytes > math.MaxInt64-e.Size:
 		return refused("%s has no size", short(e.Path))
-	case e.UID < 0 || e.GID < 0 || e.UID > mostID || e.GID > mostID:
+	case e.UID < 0 || e.GID < 0 || int64(e.UID) > mostID || int64(e.GID) > mostID:
 		return refused("%s belongs to nobody", short(e.Path))
 	case !inOrder(m.last, parts):
 		return refused("%s is not where it belongs", short(e.Path))

@@ -19,6 +19,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"proudlantern.example/lantern/demo"
 	"proudlantern.example/lantern/engine/enginetest"
 	"proudlantern.example/lantern/engine/standin"
 )
@@ -238,4 +239,53 @@ func TestBackupIsKilled(t *testing.T) {
 	assert.NoFileExists(t, desk+".restoring")
 	assert.True(t, b.containers()["log.desk"].Running)
 	assert.Len(t, b.containers(), 1)
+}
+
+// The demo's stack, on a real engine: a backup of it runs beside it, is proven, and leaves nothing.
+func TestTrialOfDemo(t *testing.T) {
+	if os.Getuid() != 0 {
+		t.Skip("what services write only root may read")
+	}
+	enginetest.Each(t, func(t *testing.T, target enginetest.Target) {
+		if !target.Real() {
+			t.Skip("the demo itself runs on the stand-in")
+		}
+		t.Parallel()
+		b := newBench(t, target)
+		dir := filepath.Join(t.TempDir(), "skerry")
+		require.NoError(t, demo.Write(dir))
+		b.dir = dir
+		for _, other := range []string{"bird-count", "lamp-journal", "notice-board"} {
+			require.NoError(t, os.RemoveAll(filepath.Join(dir, other)))
+		}
+		text := b.read("lab.toml")
+		lab, _, _ := strings.Cut(text, "[host.boathouse]")
+		lab = strings.NewReplacer("unix://"+dir+"/.lantern/lamp-room.sock", target.Address, "/srv/skerry", b.data, "/srv/plates", b.data,
+			`"keeper"`, fmt.Sprintf(`"%d:%d"`, b.uid, b.gid)).Replace(lab)
+		b.write("lab.toml", lab)
+		for _, folder := range []string{"tide-log/store", "tide-log/desk", "charts"} {
+			require.NoError(t, os.MkdirAll(filepath.Join(b.data, folder), 0o755))
+		}
+		b.run(0, "check", "--fix")
+		b.run(0, "prepare", "--yes")
+		b.run(0, "deploy", "--yes")
+		require.NoError(t, os.WriteFile(filepath.Join(b.data, "tide-log/store/tides.db"), []byte("since 1911"), 0o600))
+		was := b.containers()
+		to := t.TempDir()
+		b.run(0, "backup", "tide-log", "--to", to)
+		made, err := filepath.Glob(to + "/*")
+		require.NoError(t, err)
+		stdout, stderr := b.run(0, "restore", made[0], "--try")
+		t.Log(stdout, stderr)
+		assert.Contains(t, stderr, "the backup works: ")
+		assert.Equal(t, len(was), len(b.containers()))
+		for name, c := range b.containers() {
+			assert.Equal(t, was[name].ID, c.ID, "the original was not touched")
+		}
+		networks, err := b.engine.Networks(t.Context(), b.lab())
+		require.NoError(t, err)
+		for _, n := range networks {
+			assert.NotContains(t, n.Name, "trial")
+		}
+	})
 }

@@ -307,7 +307,7 @@ func (c *converter) top() {
 		if e, ok := find(topElements, p.key); ok && e.instead != "" {
 			c.note(p.line, p.key, "%s", e.instead)
 		} else if !ok && !strings.HasPrefix(p.key, "x-") {
-			c.note(p.line, p.key, "the specification knows no such element")
+			c.note(p.line, p.key, "lantern knows no such element: take it out, or write what it means")
 		}
 	}
 }

@@ -84,7 +84,7 @@ func (c *converter) longPort(s *service, n *node) string {
 				c.note(p.line, s.at+".ports.mode", "%s has no counterpart", p.at.text)
 			}
 		default:
-			c.note(p.line, s.at+".ports."+p.key, "the specification knows no such element")
+			c.note(p.line, s.at+".ports."+p.key, "lantern knows no such element: take it out, or write what it means")
 		}
 	}
 	return portText(get("host_ip"), get("published"), get("target"), get("protocol"))

@@ -33,7 +33,7 @@ func (c *converter) service(s *service) {
 		if _, ok := find(serviceElements, p.key); strings.HasPrefix(p.key, "x-") {
 			s.lines = append(s.lines, fmt.Sprintf("# %s: %s = %s", p.line, p.key, strings.ReplaceAll(text(p.at), "\n", " ")))
 		} else if !ok {
-			c.note(p.line, s.at+"."+p.key, "the specification knows no such element")
+			c.note(p.line, s.at+"."+p.key, "lantern knows no such element: take it out, or write what it means")
 		}
 	}
 	if s.from.get("image") == nil {

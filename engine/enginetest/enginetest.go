@@ -58,6 +58,9 @@ var behaviour = map[string]map[string]string{
 	Exits:      {"PROBE_EXITS": "3", "PROBE_EXITS_AFTER": "100ms"},
 	Job:        {"PROBE_EXITS": "0", "PROBE_EXITS_AFTER": "700ms"},
 	Tools:      {"PROBE_PAGE": "8080"},
+	// as the demo's stack tide-log has them
+	"registry.skerry.example/tide-desk:2.3": {"PROBE_PAGE": "80"},
+	"registry.skerry.example/store:4.2":     {"PROBE_TCP": "7410"},
 }
 
 // Catalogue is the same for the stand-in.

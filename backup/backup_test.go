@@ -299,6 +299,7 @@ func packed(t testing.TB, path string, members ...member) {
 // hostile are backups that nobody has written who means well.
 func hostile() map[string][]member {
 	text, _ := json.MarshalIndent(about(), "", " ")
+	nobody := int64(1) << 33
 	first := member{tar.Header{Name: aboutName, Typeflag: tar.TypeReg, Mode: 0o600}, string(text)}
 	of := func(name string, kind byte, target string) member {
 		return member{tar.Header{Name: name, Typeflag: kind, Linkname: target, Mode: 0o644, Format: tar.FormatPAX}, ""}
@@ -340,7 +341,7 @@ func hostile() map[string][]member {
 		"a link in the lab":     {first, of("config/tides/stack.toml", tar.TypeSymlink, "/etc/passwd")},
 		"deep":                  {first, root, file("data/0000/" + strings.Repeat("a/", 600) + "b")},
 		"a long name":           {first, root, file("data/0000/" + strings.Repeat("a", 300))},
-		"nobody's":              {first, root, {tar.Header{Name: "data/0000/a", Typeflag: tar.TypeReg, Uid: 1 << 33, Format: tar.FormatPAX}, ""}},
+		"nobody's":              {first, root, {tar.Header{Name: "data/0000/a", Typeflag: tar.TypeReg, Uid: int(nobody), Format: tar.FormatPAX}, ""}},
 		"behind the manifest":   {first, root, file(manifestName), file("data/0000/a")},
 		"another manifest":      {first, root, {tar.Header{Name: manifestName, Typeflag: tar.TypeReg}, "{}\n"}},
 		"an endless line":       {first, root, {tar.Header{Name: manifestName, Typeflag: tar.TypeReg}, strings.Repeat("x", mostLine+2)}},

@@ -266,8 +266,8 @@ func TestTrialOfDemo(t *testing.T) {
 		for _, folder := range []string{"tide-log/store", "tide-log/desk", "charts"} {
 			require.NoError(t, os.MkdirAll(filepath.Join(b.data, folder), 0o755))
 		}
-		b.run(0, "check", "--fix")
 		b.run(0, "prepare", "--yes")
+		b.run(0, "check", "--fix")
 		b.run(0, "deploy", "--yes")
 		require.NoError(t, os.WriteFile(filepath.Join(b.data, "tide-log/store/tides.db"), []byte("since 1911"), 0o600))
 		was := b.containers()

@@ -232,7 +232,7 @@ func (w *Workspace) take(ctx context.Context, b *Backup, about backup.About, pla
 	if err != nil {
 		return err
 	}
-	to.Progress = progress
+	to.Progress, to.Skip = progress, []string{freshSuffix, keptSuffix} // of restores into mounted file systems
 	files := w.files(b.Stack)
 	slices.SortFunc(files, func(x, y history.File) int {
 		return slices.Compare(strings.Split(x.Path, "/"), strings.Split(y.Path, "/"))

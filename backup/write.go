@@ -31,6 +31,8 @@ type Writer struct {
 	Bytes   int64 // of files, as they are on the host
 	// what was left out, and what changed while it was read, in words
 	Notes []string
+	// Skip names what is left out right below a root: the beginnings of names.
+	Skip []string
 	// Progress is told of bytes that were read; nil: nobody is.
 	Progress func(bytes int64)
 
@@ -213,6 +215,10 @@ func (t *tree) folder(root *os.Root, name string) error {
 	for _, n := range names {
 		if err := t.ctx.Err(); err != nil {
 			return err
+		}
+		skipped := slices.ContainsFunc(t.Skip, func(s string) bool { return strings.HasPrefix(n, s) })
+		if skipped && strings.Count(name, "/") == 1 {
+			continue
 		}
 		if err := t.entry(root, n, name+"/"+n); err != nil {
 			return err

@@ -18,6 +18,7 @@ import (
 	"filippo.io/age"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/sys/unix"
 
 	"proudlantern.example/lantern/demo"
 	"proudlantern.example/lantern/engine/enginetest"
@@ -288,4 +289,59 @@ func TestTrialOfDemo(t *testing.T) {
 			assert.NotContains(t, n.Name, "trial")
 		}
 	})
+}
+
+// What a service writes to can be a file system of its own, which cannot be renamed: its content is exchanged. A deploy
+// takes a backup first where that is wanted.
+func TestRestoreOnMount(t *testing.T) {
+	b := newBench(t, enginetest.Target{Name: "stand-in", Address: enginetest.StandIn(t, standin.Options{})})
+	desk := filepath.Join(b.data, "desk")
+	require.NoError(t, os.Mkdir(desk, 0o755))
+	if err := unix.Mount("none", desk, "tmpfs", 0, "size=1m"); err != nil {
+		t.Skipf("nothing can be mounted here: %s", err)
+	}
+	t.Cleanup(func() { assert.NoError(t, unix.Unmount(desk, unix.MNT_DETACH)) })
+	require.NoError(t, os.WriteFile(filepath.Join(desk, "old"), []byte("since 1911"), 0o640))
+	require.NoError(t, os.Chmod(desk, 0o750))
+	port := freePort(t)
+	b.write("lab.toml", fmt.Sprintf(labText, b.uid, b.gid, b.data, b.target.Address))
+	text := fmt.Sprintf(strings.ReplaceAll(backupText, `"volume readings -> /kept", `, ""), enginetest.Page, port, b.data, b.data, "")
+	b.write("log/stack.toml", text)
+	b.write("log/log.env", "LOG_TOKEN=the-moon-pulls-the-sea\n")
+	_, stderr := b.run(0, "deploy", "--yes", "--backup")
+	assert.NotContains(t, stderr, "backups", "of what was not there is none")
+	b.write("log/stack.toml", text+"env.LEVEL = \"high\"\n")
+	_, stderr = b.run(0, "deploy", "--yes", "--backup")
+	assert.Contains(t, stderr, ".lantern/backups/log-")
+	made, err := filepath.Glob(filepath.Join(b.dir, ".lantern/backups/*.tar.zst"))
+	require.NoError(t, err)
+	require.Len(t, made, 1)
+
+	require.NoError(t, os.WriteFile(filepath.Join(desk, "old"), []byte("spoilt"), 0o640))
+	require.NoError(t, os.WriteFile(filepath.Join(desk, "new"), nil, 0o640))
+	require.NoError(t, os.Chmod(desk, 0o777))
+	b.run(0, "restore", made[0], "--yes")
+	now, err := os.ReadFile(filepath.Join(desk, "old"))
+	require.NoError(t, err)
+	assert.Equal(t, "since 1911", string(now))
+	assert.NoFileExists(t, filepath.Join(desk, "new"))
+	assert.FileExists(t, filepath.Join(desk, ".before-restore/new"))
+	info, err := os.Stat(desk)
+	require.NoError(t, err)
+	assert.Equal(t, fs.FileMode(0o750), info.Mode().Perm())
+
+	// More than there is room for is refused before anything is made.
+	require.NoError(t, os.WriteFile(filepath.Join(desk, "large"), make([]byte, 700<<10), 0o640))
+	b.run(0, "backup", "log", "--live", "--to", t.TempDir())
+	to := t.TempDir()
+	b.run(0, "backup", "log", "--live", "--to", to)
+	made, err = filepath.Glob(to + "/*")
+	require.NoError(t, err)
+	list, _ := b.run(0, "restore", made[0], "--list")
+	assert.NotContains(t, list, "before-restore")
+	_, stderr = b.run(1, "restore", made[0], "--yes")
+	assert.Contains(t, stderr, "bytes, and its disk has")
+	assert.FileExists(t, filepath.Join(desk, "large"))
+	b.run(0, "sweep", "--yes")
+	assert.NoFileExists(t, filepath.Join(desk, ".before-restore"))
 }

@@ -12,7 +12,6 @@ import (
 	"proudlantern.example/lantern/core/adopt"
 	"proudlantern.example/lantern/core/declare"
 	"proudlantern.example/lantern/core/plan"
-	"proudlantern.example/lantern/core/secret"
 	"proudlantern.example/lantern/core/survey"
 	"proudlantern.example/lantern/engine"
 )
@@ -127,9 +126,6 @@ func foreign(ctx context.Context, e *engine.Engine, name string) (adopt.Containe
 			out.Unnamed = append(out.Unnamed, m)
 		}
 	}
-	// Whoever made it did not say which of these are secrets, and all of them are read here, none shown.
-	out.Settings.Command = secret.Plains(secret.Reveal(out.Settings.Command))
-	out.Settings.Entrypoint = secret.Plains(secret.Reveal(out.Settings.Entrypoint))
 	return out, nil
 }
 

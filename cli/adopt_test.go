@@ -125,7 +125,7 @@ func TestAdopt(t *testing.T) {
 		b.byHand(tag+"-binds", &container.Config{Image: enginetest.Page, User: "1311", Env: []string{"PUID=1311", "PGID=1400", "PROBE_WRITE=/data", "PROBE_FILES=/data/probe"}},
 			&container.HostConfig{Binds: []string{front + ":/data"}, PortBindings: published(ports[4], 8080),
 				Resources: container.Resources{Memory: 64 << 20}}, nil)
-		b.byHand(tag+"-job", &container.Config{Image: enginetest.Job}, nil, nil)
+		b.byHand(tag+"-job", &container.Config{Image: enginetest.Job, Cmd: []string{"--password", "gulls over the pier"}}, nil, nil)
 		b.byHand(tag+"-guest", &container.Config{Image: enginetest.Page, Env: []string{"PROBE_PAGE=8090"}},
 			&container.HostConfig{NetworkMode: container.NetworkMode("container:" + store)}, nil)
 		names := []string{"bridge", "host", "volumes", "binds", "job"}
@@ -159,7 +159,8 @@ func TestAdopt(t *testing.T) {
 			`timezone = "Atlantic/Faroe"`, `network = "host"`, `run-as = "inside 1311"`, "existing = true", adoptedText + tag + `-job"`} {
 			assert.Contains(t, string(text), want)
 		}
-		assert.NotContains(t, string(text), "moon over")
+		assert.NotContains(t, string(text)+stderr, "moon over")
+		assert.NotContains(t, string(text)+stderr, "gulls over")
 
 		stdout, _ = b.run(0, "check", "kept", "shared")
 		t.Log(stdout)

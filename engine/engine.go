@@ -137,7 +137,11 @@ func Over(ctx context.Context, way *hostconn.Conn) (*Engine, error) {
 	}
 	waits := patienceOf()
 	// The client knows of no encryption and of no limits: both are in the connection.
-	api, err := client.New(client.WithHost(way.Address), client.WithUserAgent("lantern"),
+	host := way.Address
+	if strings.HasPrefix(host, "ssh://") { // which the client knows nothing of; where it leads to is in the connection
+		host = "unix://" + way.Socket
+	}
+	api, err := client.New(client.WithHost(host), client.WithUserAgent("lantern"),
 		client.WithScheme("http"), client.WithDialContext(func(ctx context.Context, _, _ string) (net.Conn, error) {
 			c, err := way.Engine(ctx)
 			if err != nil {

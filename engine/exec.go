@@ -139,11 +139,7 @@ func (e *Engine) interrupt(ctx context.Context, id, exec string) {
 	if err != nil || !made.Running || made.PID <= 0 {
 		return
 	}
-	proc, err := e.Conn.Files.Proc()
-	if err != nil {
-		return
-	}
-	status, err := e.Conn.Files.Read(path.Join(proc, strconv.Itoa(made.PID), "status"), 1<<20)
+	status, err := e.Conn.Files.Read("/proc/"+strconv.Itoa(made.PID)+"/status", 1<<20)
 	if err != nil {
 		return
 	}

@@ -133,10 +133,7 @@ func bind(m plan.Mount) string {
 
 // socket returns the path of the engine's own socket on its host.
 func (e *Engine) socket() string {
-	if path, ok := strings.CutPrefix(e.Conn.Address, "unix://"); ok {
-		return path
-	}
-	return hostconn.UsualSocket
+	return cmp.Or(e.Conn.Socket, hostconn.UsualSocket)
 }
 
 func restartPolicy(r declare.Restart) container.RestartPolicy {

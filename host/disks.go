@@ -101,6 +101,9 @@ const mostEntries = 200
 // inside sums up what is right inside a folder, by owner, mode and kind. Entries with an access control list
 // are left out: their mode does not say it all.
 func inside(from hostconn.Files, folder string) []survey.Inside {
+	if _, err := from.ACL(folder, false); errors.Is(err, hostconn.ErrNoACL) {
+		return nil // whether one has a list of its own, is not known of any
+	}
 	names, err := from.Names(folder, mostEntries)
 	if err != nil {
 		return nil
@@ -157,10 +160,11 @@ func readDevices(from hostconn.Files, s *survey.Survey, paths []string) {
 
 // readRoutes reads the ways to other machines but the default one.
 func readRoutes(from hostconn.Files, s *survey.Survey) {
-	proc, err := procOf(from)
+	proc, done, err := procOf(from)
 	if err != nil {
 		return
 	}
+	defer done()
 	lines, _ := proc.NetRoute() // a machine without a network has none
 	for _, l := range lines {
 		var to [4]byte

@@ -56,7 +56,7 @@ func Survey(ctx context.Context, h *lab.Host, logins *registry.Logins,
 		return surveyStandIn(ctx, e, s, machine, ask)
 	}
 	if e.Conn.Files == nil {
-		s.Unknown["machine"] = "an engine over tcp tells nothing of its machine's accounts, folders and ports"
+		s.Unknown["machine"] = "an engine that is reached like this tells nothing of its machine's accounts, folders and ports"
 		return s, surveyEngine(ctx, e, s, ask(s))
 	}
 	return s, surveyEngine(ctx, e, s, readFiles(e.Conn.Files, s, ask))
@@ -106,7 +106,7 @@ func surveyEngine(ctx context.Context, e *engine.Engine, s *survey.Survey, wante
 	}
 	var err error
 	if s.Engine.Rootless {
-		readIDMaps(e.Conn.Files, s, e.Conn.Address, "/etc/subuid", "/etc/subgid")
+		readIDMaps(e.Conn.Files, s, e.Conn.Socket, "/etc/subuid", "/etc/subgid")
 	}
 	if s.Containers, err = e.Survey(ctx); err != nil {
 		return err

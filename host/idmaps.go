@@ -2,7 +2,6 @@ package host
 
 import (
 	"strconv"
-	"strings"
 
 	"proudlantern.example/lantern/core/survey"
 	"proudlantern.example/lantern/hostconn"
@@ -11,9 +10,8 @@ import (
 // readIDMaps finds out which ids of the host those inside containers are, for an engine without root: its own
 // user, who owns its socket, is root inside, and the others are those that the user was given (subuid(5),
 // subgid(5)).
-func readIDMaps(from hostconn.Files, s *survey.Survey, address, subuid, subgid string) {
-	socket, ok := strings.CutPrefix(address, "unix://")
-	if !ok || from == nil {
+func readIDMaps(from hostconn.Files, s *survey.Survey, socket, subuid, subgid string) {
+	if socket == "" || from == nil {
 		s.Unknown["uid-map"] = "the engine runs without root, and its socket does not show as whom"
 		return
 	}

@@ -33,7 +33,7 @@ func TestIDMaps(t *testing.T) {
 		Unknown:  map[string]string{},
 		Accounts: []survey.Account{{Name: "keeper", UID: uid, GID: gid + 5}},
 	}
-	readIDMaps(hostconn.Local, s, "unix://"+socket, subuid, subgid)
+	readIDMaps(hostconn.Local, s, socket, subuid, subgid)
 	assert.Equal(t,
 		[]survey.IDMap{
 			{Inside: 0, Host: uid, Count: 1},
@@ -59,7 +59,7 @@ func TestIDMaps(t *testing.T) {
 	assert.False(t, survey.HasHostID(s.Engine.UIDMap, 200000))
 
 	nobody := &survey.Survey{Engine: &survey.Engine{Rootless: true}, Unknown: map[string]string{}}
-	readIDMaps(hostconn.Local, nobody, "tcp://192.0.2.14:2376", subuid, subgid)
+	readIDMaps(hostconn.Local, nobody, "", subuid, subgid)
 	assert.Nil(t, nobody.Engine.UIDMap)
 	assert.Contains(t, nobody.Unknown["uid-map"], "does not show as whom")
 }

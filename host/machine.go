@@ -107,21 +107,26 @@ const (
 )
 
 // procOf returns what shows a host's processes and sockets.
-func procOf(from hostconn.Files) (procfs.FS, error) {
-	folder, err := from.Proc()
+func procOf(from hostconn.Files) (procfs.FS, func(), error) {
+	folder, done, err := from.Proc()
 	if err != nil {
-		return procfs.FS{}, err
+		return procfs.FS{}, nil, err
 	}
-	return procfs.NewFS(folder)
+	proc, err := procfs.NewFS(folder)
+	if err != nil {
+		done()
+	}
+	return proc, done, err
 }
 
 func readListeners(from hostconn.Files, s *survey.Survey) {
 	s.Listeners = []survey.Listener{}
-	proc, err := procOf(from)
+	proc, done, err := procOf(from)
 	if err != nil {
 		s.Listeners, s.Unknown["listeners"] = nil, "/proc cannot be read"
 		return
 	}
+	defer done()
 	inodes := map[uint64]int{}
 	add := func(protocol string, address net.IP, port, inode uint64) {
 		inodes[inode] = len(s.Listeners)

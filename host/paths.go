@@ -20,6 +20,9 @@ import (
 
 // readPaths looks at the paths and all their parents.
 func readPaths(from hostconn.Files, s *survey.Survey, paths []string) {
+	if _, err := from.ACL("/", true); errors.Is(err, hostconn.ErrNoACL) {
+		s.Unknown[survey.UnknownACL] = err.Error()
+	}
 	var real, beside []string
 	for _, p := range withParents(paths) {
 		found := stat(from, p)

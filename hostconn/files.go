@@ -24,8 +24,9 @@ type Files interface {
 	// Space returns how large the file system at a path is, and what of it a process without privileges may
 	// take, in bytes.
 	Space(path string) (size, free int64, err error)
-	// Proc returns a folder of this machine that shows the host's processes and sockets (proc(5)).
-	Proc() (string, error)
+	// Proc returns a folder of this machine that shows the host's processes and sockets (proc(5)), as far as this way
+	// leads to them; done is called when it is not needed any more.
+	Proc() (folder string, done func(), err error)
 	// SeesAll reports whether nothing of the host is hidden from the reader.
 	SeesAll() bool
 }

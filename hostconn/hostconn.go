@@ -18,7 +18,8 @@ import (
 
 // Conn is the way to a host.
 type Conn struct {
-	Address string // of its engine: unix://… or tcp://…
+	Address string // of its engine: unix://…, tcp://… or ssh://…
+	Socket  string // of its engine, on the host; "" where none is known
 	Private bool   // what goes to the engine can be neither read nor changed on the way
 	Files   Files  // of the host; nil where this way does not lead to them
 
@@ -66,11 +67,13 @@ func open(ctx context.Context, address string, files lab.TLS, insecure bool) (*C
 		if because, do, err := trySocket(ctx, at.Socket); err != nil {
 			return nil, &Unreachable{Address: address, Because: because, Do: do, Err: err}
 		}
-		c.Private, c.Files = true, Local
+		c.Private, c.Files, c.Socket = true, Local, at.Socket
 		c.Engine = func(ctx context.Context) (net.Conn, error) { return dial(ctx, "unix", at.Socket) }
 		return c, nil
 	case "tcp":
 		return c, c.overTCP(ctx, at, files, insecure)
+	case "ssh":
+		return c, c.overSSH(ctx, at)
 	}
 	return nil, &Unreachable{
 		Address: address,

@@ -74,6 +74,6 @@ func (local) Space(path string) (size, free int64, err error) {
 	return int64(st.Blocks) * int64(st.Bsize), int64(st.Bavail) * int64(st.Bsize), nil
 }
 
-func (local) Proc() (string, error) { return "/proc", nil }
+func (local) Proc() (string, func(), error) { return "/proc", func() {}, nil }
 
 func (local) SeesAll() bool { return os.Geteuid() == 0 }

@@ -128,23 +128,30 @@ func trySocket(ctx context.Context, socket string) (because, do string, err erro
 // tryHost finds out in plain words why a machine cannot be reached.
 func tryHost(ctx context.Context, at declare.EngineAddress) (because, do string, err error) {
 	conn, err := dial(ctx, "tcp", net.JoinHostPort(at.Host, at.Port))
+	if err == nil {
+		conn.Close()
+		return "", "", nil
+	}
+	because, do = whyNoHost(err, at.Host, at.Port, "the engine")
+	return because, do, err
+}
+
+// whyNoHost says in plain words why a machine cannot be reached; what is to listen there.
+func whyNoHost(err error, host, port, what string) (because, do string) {
 	var name *net.DNSError
 	var late net.Error
 	switch {
-	case err == nil:
-		conn.Close()
-		return "", "", nil
 	case errors.As(err, &name):
-		return "the name " + at.Host + " does not resolve", "correct the name, or use the address", err
+		return "the name " + host + " does not resolve", "correct the name, or use the address"
 	case errors.Is(err, syscall.ECONNREFUSED):
-		return fmt.Sprintf("%s refuses the connection: nothing listens on port %s there", at.Host, at.Port),
-			"let the engine listen there, or correct the port", err
+		return fmt.Sprintf("%s refuses the connection: nothing listens on port %s there", host, port),
+			"let " + what + " listen there, or correct the port"
 	case errors.Is(err, syscall.EHOSTUNREACH), errors.Is(err, syscall.ENETUNREACH):
-		return "there is no way to " + at.Host + " from here", "", err
-	case errors.As(err, &late) && late.Timeout():
-		return at.Host + " does not answer; it is off, or something in between drops the connection", "", err
+		return "there is no way to " + host + " from here", ""
+	case errors.As(err, &late) && late.Timeout(), errors.Is(err, context.DeadlineExceeded):
+		return host + " does not answer; it is off, or something in between drops the connection", ""
 	}
-	return err.Error(), "", err
+	return err.Error(), ""
 }
 
 // RefusedTLS says in plain words what one side has against the other one's certificate; "" when it is not that.

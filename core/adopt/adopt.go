@@ -120,12 +120,47 @@ func texts(list []string) []declare.Text {
 	return all
 }
 
-// words returns a list in which an empty one says something.
-func words(list []secret.Text) []declare.Text {
+// words returns the words of a command; an empty list says something. A secret among them goes into an environment file,
+// and the word refers to it.
+func (a *adoption) words(service string, list []secret.Text) []declare.Text {
 	if list == nil {
 		return nil
 	}
-	return append([]declare.Text{}, texts(secret.Reveal(list))...)
+	all := []declare.Text{}
+	before := ""
+	for _, w := range secret.Reveal(list) {
+		name, value, has := strings.Cut(w, "=")
+		switch {
+		case has && strings.HasPrefix(w, "-") && interchange.HoldsSecret(variable(name), value):
+			all = append(all, declare.NewText(interchange.Escaped(name)+"="+a.let(service, name, value)))
+		case strings.HasPrefix(before, "-") && !strings.Contains(before, "=") && interchange.HoldsSecret(variable(before), w):
+			all = append(all, declare.NewText(a.let(service, before, w)))
+		case interchange.HoldsSecret("WORD", w): // an address with a password in it
+			all = append(all, declare.NewText(a.let(service, "address", w)))
+		default:
+			all = append(all, declare.NewText(interchange.Escaped(w)))
+		}
+		before = w
+	}
+	return all
+}
+
+// variable returns the name of a variable for an option of a command.
+func variable(option string) string {
+	return strings.ToUpper(strings.ReplaceAll(strings.TrimLeft(option, "-"), "-", "_"))
+}
+
+// let gives a secret a name of the stack, whose value stands in an environment file, and returns the reference.
+func (a *adoption) let(service, option, value string) string {
+	base := interchange.VolumeName(service + "-" + strings.ToLower(strings.TrimLeft(option, "-")))
+	name := base
+	for n := 2; slices.ContainsFunc(a.decl.Let, func(l declare.Let) bool { return l.Name == name }); n++ {
+		name = fmt.Sprintf("%s-%d", base, n)
+	}
+	file, key := interchange.ServiceName("commands", a.taken)+".env", variable(name) // not that of a service
+	a.decl.Let = append(a.decl.Let, declare.Let{Name: name, EnvFile: text(file), Key: text(key)})
+	a.out.Env[file] += interchange.EnvLine(key, value) + "\n"
+	return "${" + name + "}"
 }
 
 func switched(is bool) *bool {
@@ -161,14 +196,14 @@ func userNetworks(c Container) []plan.Attachment {
 }
 
 func (a *adoption) service(c Container) error {
-	run := c.Settings
+	run, name := c.Settings, a.names[c.ID]
 	rare := &declare.Settings{
-		WorkingDir: text(run.WorkingDir), Command: words(run.Command), Entrypoint: words(run.Entrypoint),
+		WorkingDir: text(run.WorkingDir), Command: a.words(name, run.Command), Entrypoint: a.words(name, run.Entrypoint),
 		ExtraGroups: texts(run.Groups), Capabilities: texts(run.Capabilities), DropCapabilities: texts(run.Dropped), DNS: texts(run.DNS),
 		Privileged: switched(run.Privileged), ReadOnly: switched(run.ReadOnly), Init: switched(run.Init),
 		Network: text(c.Mode), StopSignal: text(run.StopSignal), TakesOver: text(c.Name),
 	}
-	s := &declare.Service{Name: a.names[c.ID], Image: text(c.Image), Settings: rare}
+	s := &declare.Service{Name: name, Image: text(c.Image), Settings: rare}
 	if container := a.stack + "." + s.Name; container == c.Name {
 		return fmt.Errorf("the container %s has the very name that lantern would give to its successor: choose another name for the stack", c.Name)
 	}

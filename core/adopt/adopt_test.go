@@ -60,6 +60,9 @@ func TestLines(t *testing.T) {
 		"a log":          {func(c *Container) { c.LogLimit.Size = 1_000_000 }, `log-limit = "1 x 1MB"`, ""},
 		"a log not told": {func(c *Container) { c.NotReported = []string{"log-limit"} }, "", "log-limit"},
 		"no words":       {func(c *Container) { c.Settings.Command = []secret.Text{} }, "command = []", ""},
+		"words": {func(c *Container) {
+			c.Settings.Command = secret.Plains([]string{"serve", "--api-token=moon", "--password", "over", "--level", "info", "pg://a:the@skerry/x"})
+		}, `command = ["serve", "--api-token=${desk-api-token}", "--password", "${desk-password}", "--level", "info", "${desk-address}"]`, "moon"},
 		"labels": {func(c *Container) {
 			c.Settings.Labels = []lab.Pair{{Name: "example.tool.project", Value: "x"}, {Name: "example.tool.version", Value: "1"}, {Name: "room", Value: "lamp"}}
 		}, `labels.room = "lamp"`, "version"},
@@ -79,8 +82,8 @@ func TestLines(t *testing.T) {
 				switch path {
 				case "tides/stack.toml":
 					return got.Text, nil
-				case "tides/desk.env":
-					return got.Env["desk.env"], nil
+				case "tides/desk.env", "tides/commands.env":
+					return got.Env[strings.TrimPrefix(path, "tides/")], nil
 				}
 				return "lab = \"skerry-light\"\n", nil
 			})

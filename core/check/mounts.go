@@ -243,6 +243,11 @@ func mountDenied(in *Input) {
 		if got == want {
 			return
 		}
+		if why := host.Survey.Unknown[survey.UnknownACL]; why != "" {
+			in.skip(s.FullName(), fmt.Sprintf("by its mode alone, %s may not %s at %s; %s", words, (want&^got).Words(p.Kind == survey.Folder),
+				m.Source, why))
+			return
+		}
 		because := []source.Because{
 			{Text: belongs(host.Survey, p)},
 			{Text: fmt.Sprintf("%s works as %s, %s: %s",

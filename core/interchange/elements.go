@@ -75,7 +75,7 @@ func init() {
 		{name: "tmpfs", becomes: "`mounts`: memory", read: readTmpfs},
 		{name: "restart", becomes: "`restart`; left out it means no there, so that is written", read: readRestart},
 		{name: "depends_on", becomes: "`after`", read: readDependsOn},
-		{name: "healthcheck", becomes: "`ready = { command = … }`", read: readHealth},
+		{name: "healthcheck", becomes: "`ready = { command = … }`; interval, retries and start_period make `within`, timeout and start_interval mean nothing here", read: readHealth},
 		{name: "networks", becomes: "`networks`, `aliases`", read: readNetworks},
 		{name: "network_mode", becomes: "`network`, `shares-network-with`", read: readNetworkMode},
 		{name: "links", becomes: "`after`", read: readLinks},

@@ -124,6 +124,22 @@ func (c *converter) longMount(s *service, n *node) {
 		}
 		return ""
 	}
+	for _, p := range n.pairs {
+		switch p.key {
+		case "type", "source", "target", "read_only", "bind", "volume", "tmpfs":
+		case "consistency":
+			c.note(p.line, s.at+".volumes.consistency", "means nothing on Linux: leave it out")
+		default:
+			c.note(p.line, s.at+".volumes."+p.key, "has no counterpart: leave it out, or mount something else there")
+		}
+	}
+	if t := n.get("tmpfs"); t != nil {
+		for _, p := range t.pairs {
+			if p.key != "size" {
+				c.note(p.line, s.at+".volumes.tmpfs."+p.key, "has no counterpart: everybody inside may write there")
+			}
+		}
+	}
 	var options []string
 	if get("read_only") == "true" {
 		options = append(options, "ro")

@@ -59,6 +59,7 @@ func TestWhoReveals(t *testing.T) {
 		"core/lab/value.go":         "texts are put together",
 		"core/lab/environment.go":   "texts are put together",
 		"core/lab/lab.go":           "lengths, parts, and the list of all secrets",
+		"core/adopt/adopt.go":       "what a container has becomes a file; secrets go into environment files",
 		"core/check/cards.go":       "values that an image does not take",
 		"core/check/environment.go": "samples are told by their text",
 		"core/check/identity.go":    "ids and zones in variables",

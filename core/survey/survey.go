@@ -50,6 +50,9 @@ type Survey struct {
 	indexed             [2]int         // how many paths and images are in there
 }
 
+// UnknownACL is the key of Unknown for access control lists: then what a mode does not allow may be allowed all the same.
+const UnknownACL = "access-control-lists"
+
 // Engine is a container engine.
 type Engine struct {
 	API      string `json:"api"`

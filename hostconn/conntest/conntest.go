@@ -16,7 +16,7 @@ import (
 // are those of this machine, and Dialed is told which were asked for.
 func To(folder, socket string, dialed func(address string)) *hostconn.Conn {
 	return &hostconn.Conn{
-		Address: "unix://" + socket, Private: true, Files: files{hostconn.Local, folder},
+		Address: "unix://" + socket, Socket: socket, Private: true, Files: files{hostconn.Local, folder},
 		Engine: func(ctx context.Context) (net.Conn, error) {
 			return (&net.Dialer{}).DialContext(ctx, "unix", socket)
 		},
@@ -48,8 +48,8 @@ func (f files) Read(path string, most int64) ([]byte, error) { return f.Files.Re
 func (f files) Space(path string) (size, free int64, err error) {
 	return f.Files.Space(f.at(path))
 }
-func (f files) Proc() (string, error) { return f.at("/proc"), nil }
-func (f files) SeesAll() bool         { return false }
+func (f files) Proc() (string, func(), error) { return f.at("/proc"), func() {}, nil }
+func (f files) SeesAll() bool                 { return false }
 
 // Real returns a path without links, as the host has it. One that leads out of the folder does not exist there.
 func (f files) Real(path string) (string, error) {

@@ -90,17 +90,9 @@ func (w *Workspace) Backup(ctx context.Context, stack string, o BackupOptions) (
 	if err != nil {
 		return nil, err
 	}
-	folder := o.Folder
-	if folder == "" {
-		folder = filepath.Join(w.Dir, backupFolder)
-	}
-	if err := os.MkdirAll(folder, 0o700); err != nil {
-		return nil, usage("%s cannot be made: %s", folder, labdir.InWords(err))
-	}
-	backup.Clear(folder)
-	b.File = filepath.Join(folder, stack+"-"+about.Taken.Format("20060102T150405Z")+backupSuffix)
-	if len(recipients) > 0 {
-		b.File = strings.TrimSuffix(b.File, backupSuffix) + sealedSuffix
+	folder, err := w.backupFile(b, o.Folder, about.Taken, len(recipients) > 0)
+	if err != nil {
+		return nil, err
 	}
 	take := func() error { return w.take(ctx, b, about, places, recipients, o.Progress) }
 	if o.Live {
@@ -119,6 +111,26 @@ func (w *Workspace) Backup(ctx context.Context, stack string, o BackupOptions) (
 	}
 	return b, err
 }
+
+// backupFile gives a backup the name of its file, in a folder that is made.
+func (w *Workspace) backupFile(b *Backup, folder string, taken time.Time, sealed bool) (string, error) {
+	if folder == "" {
+		folder = filepath.Join(w.Dir, backupFolder)
+	}
+	if err := os.MkdirAll(folder, 0o700); err != nil {
+		return "", usage("%s cannot be made: %s", folder, labdir.InWords(err))
+	}
+	backup.Clear(folder)
+	suffix := backupSuffix
+	if sealed {
+		suffix = sealedSuffix
+	}
+	b.File = filepath.Join(folder, b.Stack+"-"+taken.Format(takenForm)+suffix)
+	return folder, nil
+}
+
+// takenForm is how the name of a backup tells when it was taken, in UTC.
+const takenForm = "20060102T150405Z"
 
 // rested words what has become of a stack that stood still.
 func rested(stack string, out deploy.Outcome) error {
@@ -277,7 +289,7 @@ func backupsOf(folder, stack string) ([]string, error) {
 	for _, e := range entries {
 		rest, ours := strings.CutPrefix(e.Name(), stack+"-")
 		rest = strings.TrimSuffix(strings.TrimSuffix(rest, sealedSuffix), backupSuffix)
-		if _, err := time.Parse("20060102T150405Z", rest); ours && err == nil && e.Type().IsRegular() {
+		if _, err := time.Parse(takenForm, rest); ours && err == nil && e.Type().IsRegular() {
 			all = append(all, filepath.Join(folder, e.Name()))
 		}
 	}

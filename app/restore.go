@@ -284,62 +284,82 @@ func (r *Restoring) CarryOut(ctx context.Context) (stood time.Duration, err erro
 	if err := r.makeVolumes(ctx, d, st); err != nil {
 		return 0, err
 	}
-	var swaps []*swap
-	for _, s := range r.Steps {
-		one, err := newSwap(s.Place)
-		if err != nil {
-			return 0, notRestored(ctx, err)
-		}
-		if err := one.room(r.sizes[s.Root]); err != nil {
-			return 0, err
-		}
-		swaps = append(swaps, one)
-	}
-	undo := func() {
-		for _, s := range swaps {
-			os.RemoveAll(s.fresh)
-		}
-	}
-	if err := r.unpack(ctx, func(s RestoreStep) string {
-		return swaps[slices.IndexFunc(r.Steps, func(o RestoreStep) bool { return o.Root == s.Root })].fresh
-	}); err != nil {
-		undo()
+	swaps, err := r.unpackBeside(ctx)
+	if err != nil {
 		return 0, err
 	}
-	exchange := func() error {
-		for i, s := range swaps {
-			if err := s.exchange(); err != nil {
-				for _, done := range slices.Backward(swaps[:i]) {
-					done.back()
-				}
-				return err
-			}
-		}
-		return nil
-	}
-	stood, out, err := d.Rest(ctx, st.Name, st, exchange)
-	if err == nil {
-		err = rested(st.Name, out)
-	}
-	if err != nil {
-		undo()
-		return stood, notRestored(ctx, err)
-	}
+	stood, out, err := d.Rest(ctx, st.Name, st, func() error { return exchangeAll(swaps) })
 	for i, s := range swaps {
 		if r.Steps[i].Kept = s.kept; s.kept != "" {
 			r.at.remember(st.Host.Name, s.kept)
 		}
 	}
+	if err == nil {
+		err = r.writeFiles()
+	}
+	if err == nil {
+		err = rested(st.Name, out)
+	}
+	if err != nil {
+		removeFresh(swaps)
+		return stood, notRestored(ctx, err)
+	}
+	return stood, nil
+}
+
+// writeFiles writes the files of the stack, where the lab had none of them.
+func (r *Restoring) writeFiles() error {
 	for _, path := range slices.Sorted(maps.Keys(r.Files)) {
 		mode := fs.FileMode(SecretMode)
 		if strings.HasSuffix(path, ".toml") {
 			mode = 0o644
 		}
 		if err := labdir.WriteIn(r.at.Dir, path, "", r.Files[path], mode); err != nil {
-			return stood, usage("%s cannot be written: %s", path, labdir.InWords(err))
+			return usage("%s cannot be written: %s", path, labdir.InWords(err))
 		}
 	}
-	return stood, nil
+	return nil
+}
+
+// unpackBeside unpacks each root beside what is there. An error leaves nothing of that.
+func (r *Restoring) unpackBeside(ctx context.Context) (swaps []*swap, err error) {
+	defer func() {
+		if err != nil {
+			removeFresh(swaps)
+		}
+	}()
+	for _, s := range r.Steps {
+		one, err := newSwap(s.Place)
+		if err != nil {
+			return swaps, notRestored(ctx, err)
+		}
+		if err := one.room(r.sizes[s.Root]); err != nil {
+			return swaps, err
+		}
+		swaps = append(swaps, one)
+	}
+	return swaps, r.unpack(ctx, func(s RestoreStep) string {
+		return swaps[slices.IndexFunc(r.Steps, func(o RestoreStep) bool { return o.Root == s.Root })].fresh
+	})
+}
+
+func removeFresh(swaps []*swap) {
+	for _, s := range swaps {
+		os.RemoveAll(s.fresh)
+	}
+}
+
+// exchangeAll exchanges all of them, or none.
+func exchangeAll(swaps []*swap) error {
+	for i, s := range swaps {
+		if err := s.exchange(); err != nil {
+			for _, done := range slices.Backward(swaps[:i]) {
+				done.back()
+			}
+			return err
+		}
+	}
+	return nil
 }
 
 // makeVolumes makes the volumes that are not there.

@@ -91,6 +91,7 @@ func TestAdopt(t *testing.T) {
 	enginetest.Each(t, func(t *testing.T, target enginetest.Target) {
 		t.Parallel()
 		b := newBench(t, target)
+		b.alone()
 		b.write("lab.toml", fmt.Sprintf("lab = %q\n[folder]\ndata = %q\n[host.lamp-room]\nengine = %q\n", b.lab(), b.data, target.Address))
 		tag := "hand" + strings.ToLower(filepath.Base(b.dir)) + strconv.Itoa(os.Getpid()%1000)
 		ports := make([]int, 6)

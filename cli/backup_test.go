@@ -49,6 +49,7 @@ func TestBackup(t *testing.T) {
 	enginetest.Each(t, func(t *testing.T, target enginetest.Target) {
 		t.Parallel()
 		b := newBench(t, target)
+		b.alone()
 		b.stack = "log" + strconv.Itoa(os.Getpid()%1000)
 		stack, port := b.stack, freePort(t)
 		b.write("lab.toml", fmt.Sprintf(labText, b.uid, b.gid, b.data, target.Address))
@@ -253,6 +254,7 @@ func TestTrialOfDemo(t *testing.T) {
 		}
 		t.Parallel()
 		b := newBench(t, target)
+		b.alone()
 		dir := filepath.Join(t.TempDir(), "skerry")
 		require.NoError(t, demo.Write(dir))
 		b.dir = dir

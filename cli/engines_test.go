@@ -2,9 +2,11 @@ package cli_test
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/json"
 	"fmt"
+	"hash/fnv"
 	"io"
 	"maps"
 	"net"
@@ -57,6 +59,7 @@ type bench struct {
 	target   enginetest.Target
 	engine   *engine.Engine
 	stack    string
+	own      string // name of the lab, see [bench.alone]
 	uid, gid int
 }
 
@@ -110,6 +113,9 @@ func (b *bench) write(name, text string) {
 	if strings.HasSuffix(name, ".env") {
 		mode = 0o600 // as such files belong
 	}
+	if name == "lab.toml" {
+		text = strings.Replace(text, `lab = "skerry-light"`, `lab = "`+b.lab()+`"`, 1)
+	}
 	require.NoError(b.t, os.WriteFile(path, []byte(text), mode))
 }
 
@@ -140,7 +146,15 @@ func (b *bench) containers() map[string]engine.State {
 	return byName
 }
 
-func (b *bench) lab() string { return "skerry-light" }
+// lab is the name of the lab.
+func (b *bench) lab() string { return cmp.Or(b.own, "skerry-light") }
+
+// alone gives the lab a name of its own: what another test has on the same engine at the same time is another lab's.
+func (b *bench) alone() {
+	sum := fnv.New32a()
+	sum.Write([]byte(b.dir))
+	b.own = fmt.Sprintf("skerry-%x", sum.Sum32())
+}
 
 // about is what the page of a probe says.
 type about struct {

@@ -124,22 +124,7 @@ func (c *converter) longMount(s *service, n *node) {
 		}
 		return ""
 	}
-	for _, p := range n.pairs {
-		switch p.key {
-		case "type", "source", "target", "read_only", "bind", "volume", "tmpfs":
-		case "consistency":
-			c.note(p.line, s.at+".volumes.consistency", "means nothing on Linux: leave it out")
-		default:
-			c.note(p.line, s.at+".volumes."+p.key, "has no counterpart: leave it out, or mount something else there")
-		}
-	}
-	if t := n.get("tmpfs"); t != nil {
-		for _, p := range t.pairs {
-			if p.key != "size" {
-				c.note(p.line, s.at+".volumes.tmpfs."+p.key, "has no counterpart: everybody inside may write there")
-			}
-		}
-	}
+	c.otherMountKeys(s, n)
 	var options []string
 	if get("read_only") == "true" {
 		options = append(options, "ro")
@@ -185,6 +170,26 @@ func (c *converter) longMount(s *service, n *node) {
 		c.memory(s, n.line, get("target"), size, "volumes")
 	default:
 		c.note(n.line, s.at+".volumes", "a mount of type %s has no counterpart", kind)
+	}
+}
+
+// otherMountKeys notes what the long form of a mount says that has no counterpart.
+func (c *converter) otherMountKeys(s *service, n *node) {
+	for _, p := range n.pairs {
+		switch p.key {
+		case "type", "source", "target", "read_only", "bind", "volume", "tmpfs":
+		case "consistency":
+			c.note(p.line, s.at+".volumes.consistency", "means nothing on Linux: leave it out")
+		default:
+			c.note(p.line, s.at+".volumes."+p.key, "has no counterpart: leave it out, or mount something else there")
+		}
+	}
+	if t := n.get("tmpfs"); t != nil {
+		for _, p := range t.pairs {
+			if p.key != "size" {
+				c.note(p.line, s.at+".volumes.tmpfs."+p.key, "has no counterpart: everybody inside may write there")
+			}
+		}
 	}
 }
 

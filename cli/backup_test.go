@@ -178,6 +178,7 @@ func TestBackup(t *testing.T) {
 // Killed at any moment, a backup leaves no half file under its name, and all whole ones as they were; what it stopped
 // runs again after the next one. A restore that is killed can be run again.
 func TestBackupIsKilled(t *testing.T) {
+	enginetest.SkipTwice(t)
 	if os.Getuid() != 0 {
 		t.Skip("what services write only root may read")
 	}
@@ -296,6 +297,7 @@ func TestTrialOfDemo(t *testing.T) {
 // What a service writes to can be a file system of its own, which cannot be renamed: its content is exchanged. A deploy
 // takes a backup first where that is wanted.
 func TestRestoreOnMount(t *testing.T) {
+	enginetest.SkipTwice(t)
 	b := newBench(t, enginetest.Target{Name: "stand-in", Address: enginetest.StandIn(t, standin.Options{})})
 	desk := filepath.Join(b.data, "desk")
 	require.NoError(t, os.Mkdir(desk, 0o755))

@@ -58,7 +58,7 @@ about = "for its clients"
 
 // A desk, its store and its queue are drafted at once: they find each other, and share one password.
 func TestDraftOfCards(t *testing.T) {
-	enginetest.Each(t, func(t *testing.T, target enginetest.Target) {
+	enginetest.EachAtOnce(t, func(t *testing.T, target enginetest.Target) {
 		b := newBench(t, target)
 		b.run(0, "begin", b.dir, "--name", b.lab(), "--engine", target.Address, "--host-name", "lamp-room", "--address",
 			"localhost", "--owner", "root", "--data", b.data, "--yes")

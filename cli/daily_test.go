@@ -66,7 +66,7 @@ func (b *bench) steps(stdout, step string) (services []string) {
 
 // A service is deployed with what it needs, and the others stay as they are, whatever their files say.
 func TestNamedServices(t *testing.T) {
-	enginetest.Each(t, func(t *testing.T, target enginetest.Target) {
+	enginetest.EachAtOnce(t, func(t *testing.T, target enginetest.Target) {
 		b := dailyBench(t, target)
 		names := func() []string {
 			var all []string
@@ -132,7 +132,7 @@ func TestNamedServices(t *testing.T) {
 
 // Services stop and start in their order; a deploy keeps others from it.
 func TestStartAndStop(t *testing.T) {
-	enginetest.Each(t, func(t *testing.T, target enginetest.Target) {
+	enginetest.EachAtOnce(t, func(t *testing.T, target enginetest.Target) {
 		b := dailyBench(t, target)
 		_, stderr := b.run(1, "start", "tide-log")
 		assert.Contains(t, stderr, "desk, lamp, store are not deployed yet: lantern deploy tide-log")
@@ -201,7 +201,7 @@ func (f *follower) has(s string) bool {
 }
 
 func TestLogs(t *testing.T) {
-	enginetest.Each(t, func(t *testing.T, target enginetest.Target) {
+	enginetest.EachAtOnce(t, func(t *testing.T, target enginetest.Target) {
 		b := dailyBench(t, target)
 		b.run(0, "deploy", "--yes")
 		stdout, _ := b.run(0, "logs", "tide-log")
@@ -310,7 +310,7 @@ func (b *bench) followLogs(numbered bool) {
 
 // A command inside gets input and output byte for byte, and its exit code comes back.
 func TestShell(t *testing.T) {
-	enginetest.Each(t, func(t *testing.T, target enginetest.Target) {
+	enginetest.EachAtOnce(t, func(t *testing.T, target enginetest.Target) {
 		b := dailyBench(t, target)
 		b.write("mast/stack.toml", "[service.vane]\nimage = \""+enginetest.Tools+
 			"\"\nready = { http = \"8080/\" }\nrestart = \"no\"\n")

@@ -41,7 +41,7 @@ func pushWithPorts(t *testing.T, reference string) string {
 
 // From nothing to a page, by options only: begin, draft, check, deploy.
 func TestDraft(t *testing.T) {
-	enginetest.Each(t, func(t *testing.T, target enginetest.Target) {
+	enginetest.EachAtOnce(t, func(t *testing.T, target enginetest.Target) {
 		b := newBench(t, target)
 		page := enginetest.Page
 		if target.Real() { // those of the tests declare no ports

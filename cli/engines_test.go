@@ -32,6 +32,8 @@ import (
 	"proudlantern.example/lantern/engine/standin"
 )
 
+func init() { enginetest.StandInElsewhere = os.Getenv("LANTERN_TEST_ELSEWHERE") != "" }
+
 // program is the built program, made once.
 var program = sync.OnceValues(func() (string, error) {
 	dir, err := os.MkdirTemp("", "lantern-built")
@@ -342,7 +344,7 @@ func idsOf(containers map[string]engine.State) map[string]string {
 
 // A first deploy that fails leaves nothing; a lock of somebody alive refuses, one of somebody dead is undone.
 func TestLocksAndLeftovers(t *testing.T) {
-	enginetest.Each(t, func(t *testing.T, target enginetest.Target) {
+	enginetest.EachAtOnce(t, func(t *testing.T, target enginetest.Target) {
 		b := newBench(t, target)
 		b.write("lab.toml", fmt.Sprintf(labText, b.uid, b.gid, b.data, target.Address))
 		write := func(image, within string) {

@@ -328,7 +328,7 @@ func TestWaysOn(t *testing.T) {
 // status compares what runs, not what its labels say, with what was deployed and with the files; and names what it
 // could not read.
 func TestStatusSeesHands(t *testing.T) {
-	enginetest.Each(t, func(t *testing.T, target enginetest.Target) {
+	enginetest.EachAtOnce(t, func(t *testing.T, target enginetest.Target) {
 		b := newBench(t, target)
 		b.write("lab.toml", fmt.Sprintf(labText, b.uid, b.gid, b.data, b.target.Address))
 		b.level("low")

@@ -19,7 +19,7 @@ import (
 
 // Every JSON output is as `lantern schema json` says, and the findings are SARIF, too.
 func TestJSONOutputs(t *testing.T) {
-	enginetest.Each(t, func(t *testing.T, target enginetest.Target) {
+	enginetest.EachAtOnce(t, func(t *testing.T, target enginetest.Target) {
 		b := newBench(t, target)
 		stdout, _ := b.run(0, "schema", "json")
 		document, err := jsonschema.UnmarshalJSON(strings.NewReader(stdout))

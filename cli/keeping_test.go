@@ -19,7 +19,7 @@ import (
 // What lantern made and nothing uses any more is found and removed; what is used, wanted for a revert, or
 // somebody else's stays.
 func TestSweep(t *testing.T) {
-	enginetest.Each(t, func(t *testing.T, target enginetest.Target) {
+	enginetest.EachAtOnce(t, func(t *testing.T, target enginetest.Target) {
 		b := newBench(t, target)
 		at := ""
 		if target.Real() {
@@ -103,7 +103,7 @@ func TestRetireWithVolumes(t *testing.T) {
 
 // The proof at any time, and what it points to when it fails.
 func TestProve(t *testing.T) {
-	enginetest.Each(t, func(t *testing.T, target enginetest.Target) {
+	enginetest.EachAtOnce(t, func(t *testing.T, target enginetest.Target) {
 		b := newBench(t, target)
 		desk, spare := freePort(t), freePort(t)
 		b.write("lab.toml", fmt.Sprintf(labText, b.uid, b.gid, b.data, target.Address))

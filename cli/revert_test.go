@@ -43,7 +43,7 @@ func (b *bench) logged() (list []string) {
 
 // Back to what was deployed: image, environment file and mounts as they were, and the files say so.
 func TestRevert(t *testing.T) {
-	enginetest.Each(t, func(t *testing.T, target enginetest.Target) {
+	enginetest.EachAtOnce(t, func(t *testing.T, target enginetest.Target) {
 		b := newBench(t, target)
 		port := freePort(t)
 		lab := fmt.Sprintf(labText, b.uid, b.gid, b.data, target.Address)
@@ -176,7 +176,7 @@ func TestRevertAMovedTag(t *testing.T) {
 
 // compare sees what was changed by hand, and despite lets a deploy go on with its eyes open.
 func TestCompareAndDespite(t *testing.T) {
-	enginetest.Each(t, func(t *testing.T, target enginetest.Target) {
+	enginetest.EachAtOnce(t, func(t *testing.T, target enginetest.Target) {
 		b := newBench(t, target)
 		port := freePort(t)
 		b.write("lab.toml", fmt.Sprintf(labText, b.uid, b.gid, b.data, target.Address))

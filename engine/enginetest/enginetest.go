@@ -174,14 +174,44 @@ func real(t testing.TB, name, variable string) Target {
 	return Target{name, address}
 }
 
+// StandInElsewhere tells that another run of the same tests, without real engines, tries the stand-in. A package whose tests
+// take long sets it.
+var StandInElsewhere bool
+
+// SkipTwice skips what needs no real engine, where that was said.
+func SkipTwice(t testing.TB) {
+	if StandInElsewhere {
+		t.Skip("LANTERN_TEST_ELSEWHERE is set: another run tries the stand-in")
+	}
+}
+
 // Each runs a test once for every target.
 func Each(t *testing.T, test func(t *testing.T, target Target)) {
 	t.Run("stand-in", func(t *testing.T) {
+		SkipTwice(t)
 		test(t, Target{"stand-in", StandIn(t, standin.Options{})})
 	})
 	for _, r := range reals {
 		t.Run(r.name, func(t *testing.T) { test(t, real(t, r.name, r.variable)) })
 	}
+}
+
+// EachAtOnce is as Each, with all real engines at the same time: they know nothing of each other, and most of such a test
+// is waiting. It must change nothing of its process, such as its environment.
+func EachAtOnce(t *testing.T, test func(t *testing.T, target Target)) {
+	t.Run("stand-in", func(t *testing.T) {
+		SkipTwice(t)
+		test(t, Target{"stand-in", StandIn(t, standin.Options{})})
+	})
+	t.Run("at-once", func(t *testing.T) {
+		for _, r := range reals {
+			t.Run(r.name, func(t *testing.T) {
+				target := real(t, r.name, r.variable)
+				t.Parallel()
+				test(t, target)
+			})
+		}
+	})
 }
 
 // EachBench is as Each, for benchmarks, and leaves the stand-in out: it does nothing that takes time.

@@ -12,6 +12,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"syscall"
 	"time"
 
 	"github.com/kevinburke/ssh_config"
@@ -306,7 +307,8 @@ func (h hop) whyNotIn(err, rejected error, keys []ssh.Signer, locked []string) e
 		return fault(err, do, "%s does not let %s in with %s", h.host, h.user, declare.Counted(len(keys), "key"))
 	case strings.Contains(text, "no common algorithm"):
 		return fault(err, "", "%s and lantern have no way of encrypting in common: %s", h.host, text)
-	case errors.Is(err, net.ErrClosed), strings.Contains(text, "EOF"), strings.Contains(text, "use of closed"):
+	case errors.Is(err, net.ErrClosed), errors.Is(err, syscall.ECONNRESET), errors.Is(err, syscall.EPIPE),
+		strings.Contains(text, "connection reset"), strings.Contains(text, "broken pipe"), strings.Contains(text, "EOF"), strings.Contains(text, "use of closed"):
 		return fault(err, "", "something listens on port %s of %s, but it does not answer as SSH does", h.port, h.host)
 	}
 	return fault(err, "", "%s: %s", h.host, text)

@@ -9,6 +9,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"strconv"
 	"strings"
 	"syscall"
@@ -267,6 +268,9 @@ func TestTrialOfDemo(t *testing.T) {
 		lab = strings.NewReplacer("unix://"+dir+"/.lantern/lamp-room.sock", target.Address, "/srv/skerry", b.data, "/srv/plates", b.data,
 			`"keeper"`, fmt.Sprintf(`"%d:%d"`, b.uid, b.gid)).Replace(lab)
 		b.write("lab.toml", lab)
+		b.write("tide-log/stack.toml", regexp.MustCompile(`"[0-9]+ -> `).ReplaceAllStringFunc(b.read("tide-log/stack.toml"), func(string) string {
+			return fmt.Sprintf(`"%d -> `, freePort(t)) // the other engine's is deployed at the same time
+		}))
 		for _, folder := range []string{"tide-log/store", "tide-log/desk", "charts"} {
 			require.NoError(t, os.MkdirAll(filepath.Join(b.data, folder), 0o755))
 		}

@@ -11,7 +11,8 @@ import (
 )
 
 // What changes a container goes through here: each looks at the very container first, at that moment, and
-// leaves alone what is not this lab's, nor named as what a service takes the place of. An engine's list is no proof, nor is what was true a minute ago.
+// leaves alone what is not this lab's, nor named by the lock as what a service takes the place of. An engine's list
+// is no proof, nor is what was true a minute ago.
 
 func (d *Deployer) own(ctx context.Context, id string) (engine.State, error) {
 	if _, ok := d.takes[id]; ok {

@@ -14,6 +14,7 @@ import (
 	"regexp"
 	"strconv"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -163,29 +164,56 @@ func TestSSH(t *testing.T) {
 	}
 
 	// A connection that has broken is made once more.
-	port := p.another("-o", sftpOn)
-	c, err := hostconn.OpenAddress(t.Context(), "ssh://root@127.0.0.1:"+port+socket)
+	relay, cut := p.relay()
+	c, err := hostconn.OpenAddress(t.Context(), "ssh://root@127.0.0.1:"+relay+socket)
 	require.NoError(t, err)
-	require.NoError(t, exec.Command("pkill", "-9", "-f", "sshd.*-p "+port).Run())
-	p.config("")
-	again := p.anotherAt(port)
-	defer again()
-	require.Eventually(t, func() bool {
-		conn, err := c.Engine(t.Context())
-		if err == nil {
-			conn.Close()
-		}
-		return err == nil
-	}, 30*time.Second, 100*time.Millisecond)
+	require.Positive(t, cut())
+	conn, err := c.Engine(t.Context())
+	require.NoError(t, err)
+	assert.NoError(t, conn.Close())
+	assert.Positive(t, cut(), "it was another one")
 }
 
-// anotherAt starts one at a port that had one.
-func (p *person) anotherAt(port string) (end func()) {
-	cmd := exec.Command("/usr/sbin/sshd", "-D", "-f", "/dev/null", "-h", p.sshd+"/host_key", "-p", port, "-o", "ListenAddress=127.0.0.1",
-		"-o", "PidFile=none", "-o", "AuthorizedKeysFile="+p.sshd+"/client_key.pub", "-o", "StrictModes=no", "-o", "PermitRootLogin=yes",
-		"-o", "UsePAM=no", "-E", filepath.Join(p.home, "log"))
-	require.NoError(p.t, cmd.Start())
-	return func() { cmd.Process.Kill(); cmd.Wait() }
+// relay listens in front of the sshd, and cuts the connections that it has when it is told to; it returns how many.
+func (p *person) relay() (port string, cut func() int) {
+	p.t.Helper()
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(p.t, err)
+	p.t.Cleanup(func() { l.Close() })
+	port = strconv.Itoa(l.Addr().(*net.TCPAddr).Port)
+	known, err := os.ReadFile(filepath.Join(p.sshd, "known_hosts"))
+	require.NoError(p.t, err)
+	p.write("known_hosts", string(known)+strings.Replace(string(known), p.port, port, 1))
+	var mu sync.Mutex
+	var open []net.Conn
+	go func() {
+		for {
+			near, err := l.Accept()
+			if err != nil {
+				return
+			}
+			far, err := net.Dial("tcp", "127.0.0.1:"+p.port)
+			if err != nil {
+				near.Close()
+				continue
+			}
+			mu.Lock()
+			open = append(open, near, far)
+			mu.Unlock()
+			go io.Copy(near, far)
+			go io.Copy(far, near)
+		}
+	}()
+	return port, func() int {
+		mu.Lock()
+		defer mu.Unlock()
+		n := len(open)
+		for _, c := range open {
+			c.Close()
+		}
+		open = nil
+		return n
+	}
 }
 
 // Every trouble of a connection is told in its own words, with what helps, and in bounded time.

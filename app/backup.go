@@ -18,6 +18,7 @@ import (
 	"proudlantern.example/lantern/deploy"
 	"proudlantern.example/lantern/deploy/history"
 	"proudlantern.example/lantern/engine"
+	"proudlantern.example/lantern/folders"
 	"proudlantern.example/lantern/labdir"
 )
 
@@ -70,9 +71,6 @@ func (w *Workspace) Backup(ctx context.Context, stack string, o BackupOptions) (
 	if err != nil {
 		return nil, usage("%s", err)
 	}
-	if err := w.isHere(ctx, st.Host, "backup"); err != nil {
-		return nil, err
-	}
 	d, err := w.deployer(ctx, st.Host, o.Report)
 	if err != nil {
 		return nil, err
@@ -86,15 +84,23 @@ func (w *Workspace) Backup(ctx context.Context, stack string, o BackupOptions) (
 	if about.Images, err = imagesOf(ctx, d, stack, b); err != nil {
 		return nil, unreachable(st.Host.Name, err)
 	}
-	places, err := b.places(ctx, d, held, &about)
+	places, err := b.places(ctx, d, held)
 	if err != nil {
+		return nil, err
+	}
+	hands, err := w.worker(ctx, d.Engine, st.Host, "backup", places, nil)
+	if err != nil {
+		return nil, err
+	}
+	defer hands.Close()
+	if places, err = b.roots(ctx, hands, held, places, &about); err != nil {
 		return nil, err
 	}
 	folder, err := w.backupFile(b, o.Folder, about.Taken, len(recipients) > 0)
 	if err != nil {
 		return nil, err
 	}
-	take := func() error { return w.take(ctx, b, about, places, recipients, o.Progress) }
+	take := func() error { return w.take(ctx, b, about, hands, places, recipients, o.Progress) }
 	if o.Live {
 		err = take()
 	} else {
@@ -201,31 +207,46 @@ func imagesOf(ctx context.Context, d *deploy.Deployer, stack string, b *Backup) 
 	return all, nil
 }
 
-// places returns where on this machine each root is, and tells of what is left out.
-func (b *Backup) places(ctx context.Context, d *deploy.Deployer, held []plan.Held, about *backup.About) ([]string, error) {
+// places returns where on its machine each root is; "" where that is not known.
+func (b *Backup) places(ctx context.Context, d *deploy.Deployer, held []plan.Held) ([]string, error) {
 	volumes, err := d.Engine.Volumes(ctx)
 	if err != nil {
 		return nil, unreachable(d.Host, err)
 	}
 	var places []string
 	for _, h := range held {
-		place, root := h.Path, backup.Root{Path: h.Path, At: h.At}
+		place := h.Path
 		if h.Volume != nil {
-			root.Volume = h.Volume.Name
 			place = placeOf(volumes, h.Volume.EngineName)
 		}
-		_, missing := os.Lstat(place)
+		places = append(places, place)
+	}
+	return places, nil
+}
+
+// roots returns the places of the roots that there are, and tells of what is left out.
+func (b *Backup) roots(ctx context.Context, hands folders.Worker, held []plan.Held, places []string, about *backup.About) ([]string, error) {
+	there, err := hands.There(ctx, places)
+	if err != nil {
+		return nil, err
+	}
+	var found []string
+	for i, h := range held {
+		root := backup.Root{Path: h.Path, At: h.At}
+		if h.Volume != nil {
+			root.Volume = h.Volume.Name
+		}
 		switch {
 		case h.Why != "":
 			b.Notes = append(b.Notes, h.Name()+" is left out: "+h.Why)
 			continue
-		case place == "" || errors.Is(missing, fs.ErrNotExist):
+		case places[i] == "" || !there[i]:
 			b.Notes = append(b.Notes, h.Name()+" is left out: it is not there")
 			continue
 		}
-		about.Roots, places = append(about.Roots, root), append(places, place)
+		about.Roots, found = append(about.Roots, root), append(found, places[i])
 	}
-	return places, nil
+	return found, nil
 }
 
 // placeOf returns the folder of a volume on the engine's machine; "" where there is none.
@@ -238,13 +259,13 @@ func placeOf(volumes []survey.Volume, name string) string {
 }
 
 // take writes the backup.
-func (w *Workspace) take(ctx context.Context, b *Backup, about backup.About, places []string, recipients []age.Recipient,
+func (w *Workspace) take(ctx context.Context, b *Backup, about backup.About, hands folders.Worker, places []string, recipients []age.Recipient,
 	progress func(int64)) error {
 	to, err := backup.Create(b.File, about, recipients)
 	if err != nil {
 		return err
 	}
-	to.Progress, to.Skip = progress, []string{freshSuffix, keptSuffix} // of restores into mounted file systems
+	to.Progress, to.Skip = progress, []string{folders.FreshSuffix, folders.KeptSuffix} // of restores into mounted file systems
 	files := w.files(b.Stack)
 	slices.SortFunc(files, func(x, y history.File) int {
 		return slices.Compare(strings.Split(x.Path, "/"), strings.Split(y.Path, "/"))
@@ -256,7 +277,7 @@ func (w *Workspace) take(ctx context.Context, b *Backup, about backup.About, pla
 		}
 	}
 	for i, place := range places {
-		if err := to.Root(ctx, i, place); err != nil {
+		if err := hands.Pack(ctx, to, i, place); err != nil {
 			to.Abort()
 			return err
 		}

@@ -67,13 +67,14 @@ func (w *Workspace) Admit(ctx context.Context, named Targets, host string,
 	if _, err := w.StacksOf(named, host); err != nil {
 		return w, nil, err
 	}
-	w = w.Survey(ctx, host)
+	w = w.SurveyClosely(ctx, host)
 	stacks, _ := w.StacksOf(named, host)
 	var names []string
 	for _, st := range stacks {
 		names = append(names, st.Name)
 	}
 	result := check.Run(w.Lab, check.All()).About(names...)
+	stacks, result.Findings, w.Missing = w.withoutMissing(stacks, result.Findings)
 	// What is wrong in the files may be why a host is not reached.
 	if !slices.ContainsFunc(result.Findings, func(f check.Finding) bool {
 		return f.Severity == check.Error && f.Firm()

@@ -7,19 +7,22 @@ import (
 	"sync"
 	"time"
 
+	"golang.org/x/sync/errgroup"
+
 	"proudlantern.example/lantern/core/check"
 	"proudlantern.example/lantern/core/lab"
 	"proudlantern.example/lantern/core/plan"
 	"proudlantern.example/lantern/core/secret"
 	"proudlantern.example/lantern/deploy"
 	"proudlantern.example/lantern/deploy/history"
-	"proudlantern.example/lantern/deploy/observe"
 	"proudlantern.example/lantern/engine"
 )
 
-// Run is stacks that were compared with what runs, and are deployed one after the other.
+// Run is stacks that were compared with what runs, and are deployed: those of one host one after the other, hosts side
+// by side.
 type Run struct {
-	Plans []plan.Stack
+	Plans   []plan.Stack
+	Missing []Missing // hosts that could not be reached, unlike others
 
 	lab     *Workspace
 	options RunOptions
@@ -39,38 +42,80 @@ type RunOptions struct {
 
 // Plan connects to the engines of stacks and compares each stack with what runs. The run has to be closed.
 func (w *Workspace) Plan(ctx context.Context, stacks []*lab.Stack, o RunOptions) (*Run, error) {
-	r := &Run{lab: w, options: o, hosts: map[string]*deploy.Deployer{}}
-	looks := map[string]*observe.Observer{} // by host; the deploy itself looks again
-	for _, st := range stacks {
-		look := looks[st.Host.Name]
-		var err error
-		if look == nil {
-			d, unreached := w.deployer(ctx, st.Host, r.event)
-			if unreached != nil {
+	r := &Run{lab: w, options: o, hosts: map[string]*deploy.Deployer{}, Missing: slices.Clone(w.Missing)}
+	plans, errs := make([]*plan.Stack, len(stacks)), map[string]error{}
+	var wait sync.WaitGroup
+	for _, h := range w.Hosts {
+		if !slices.ContainsFunc(stacks, func(st *lab.Stack) bool { return st.Host == h }) {
+			continue
+		}
+		wait.Go(func() {
+			err := r.planOn(ctx, h, stacks, plans)
+			r.mu.Lock()
+			defer r.mu.Unlock()
+			if err != nil {
+				errs[h.Name] = err
+			}
+		})
+	}
+	wait.Wait()
+	for i, st := range stacks {
+		if plans[i] != nil && errs[st.Host.Name] == nil {
+			w.learn(*plans[i])
+			r.Plans = append(r.Plans, *plans[i])
+		}
+	}
+	for _, h := range w.Hosts {
+		if err := errs[h.Name]; err != nil {
+			if len(r.Plans) == 0 {
 				r.Close()
-				return nil, unreached
+				return nil, err
 			}
-			r.hosts[st.Host.Name] = d
-			once := d.Observer // it looks at the networks once
-			look, looks[st.Host.Name] = &once, &once
-			look.Resources, err = look.FindResources(ctx)
+			r.Missing = append(r.Missing, missing(h.Name, namesOn(h, stacks), err))
 		}
-		var p plan.Stack
-		if err == nil {
-			p, err = look.Plan(ctx, st, o.Named.Services(st.Name), o.Refresh.Services(st.Name))
-		}
-		if err != nil {
-			r.Close()
-			return nil, &Error{
-				Kind:    Unreachable,
-				Message: "the engine of " + st.Host.Name + ": " + err.Error(),
-				Err:     err,
-			}
-		}
-		w.learn(p)
-		r.Plans = append(r.Plans, p)
 	}
 	return r, nil
+}
+
+func namesOn(h *lab.Host, stacks []*lab.Stack) (names []string) {
+	for _, st := range stacks {
+		if st.Host == h {
+			names = append(names, st.Name)
+		}
+	}
+	return names
+}
+
+// stacksAtOnce is how many stacks of a host are looked at at the same time.
+const stacksAtOnce = 32
+
+// planOn compares the stacks of one host with what runs there, into the places that they have among all.
+func (r *Run) planOn(ctx context.Context, h *lab.Host, stacks []*lab.Stack, plans []*plan.Stack) error {
+	d, err := r.lab.deployer(ctx, h, r.event)
+	if err != nil {
+		return err
+	}
+	r.mu.Lock()
+	r.hosts[h.Name] = d
+	r.mu.Unlock()
+	look := d.Observer // it looks at the networks once; the deploy itself looks again
+	look.Resources, err = look.FindAll(ctx)
+	var work errgroup.Group
+	work.SetLimit(stacksAtOnce)
+	for i, st := range stacks {
+		if st.Host != h || err != nil {
+			continue
+		}
+		work.Go(func() error {
+			p, err := look.Plan(ctx, st, r.options.Named.Services(st.Name), r.options.Refresh.Services(st.Name))
+			plans[i] = &p
+			return err
+		})
+	}
+	if err = errors.Join(err, work.Wait()); err != nil {
+		return &Error{Kind: Unreachable, Message: "the engine of " + h.Name + ": " + err.Error(), Err: err}
+	}
+	return nil
 }
 
 // longSecret is how long a secret word of a command has to be, in bytes, to be looked for in other texts.
@@ -199,7 +244,7 @@ func (r *Run) Explain(ctx context.Context, stack string, f *deploy.Failure) (rul
 	if len(rules) == 0 || ctx.Err() != nil {
 		return "", nil
 	}
-	result := check.Run(r.lab.Survey(ctx, "").Lab, check.All())
+	result := check.Run(r.lab.SurveyClosely(ctx, "").Lab, check.All())
 	for _, rule := range rules {
 		for _, finding := range result.Findings {
 			if finding.Rule == rule && finding.Stack == stack && (finding.Service == f.Service || f.Service == "") {

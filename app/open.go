@@ -31,6 +31,7 @@ type Caller struct {
 	Warn      func(format string, a ...any) // something went wrong that stops nothing
 	Hold      func(held bool)               // a stack is being changed from now on, or no longer
 	NoHelpers bool                          // no credential helper is run
+	Version   string                        // of the program
 	Values    map[string]string             // given for values that are asked for, by their names
 }
 
@@ -39,8 +40,10 @@ type Caller struct {
 type Workspace struct {
 	*lab.Lab
 	Dir       string
-	Surveys   map[string]*survey.Survey // by host
-	Unreached map[string]error          // hosts whose engine does not answer
+	Surveys   map[string]*survey.Survey   // by host
+	Unreached map[string]error            // hosts whose engine does not answer
+	Missing   []Missing                   // of these, those whose stacks a command leaves out
+	ahead     map[string]*deploy.Deployer // that have looked at a host while it was surveyed, see [Workspace.SurveyForStatus]
 
 	caller Caller
 	decl   *declare.Lab
@@ -120,9 +123,9 @@ func (w *Workspace) deployer(ctx context.Context, h *lab.Host,
 		report = func(deploy.Event) {}
 	}
 	return &deploy.Deployer{
-		Observer: observe.Observer{Engine: e, Lab: w.Name, Host: h.Name, Learn: w.caller.Learn}, Existing: w.existing(),
+		Observer: observe.Observer{Engine: e, Lab: w.Name, Host: h.Name, Learn: w.caller.Learn, Inside: observe.NewInside(w.beside)}, Existing: w.existing(),
 		From: deploy.Place(w.real()), Self: deploy.NewSelf(), Report: report,
-		Hold: w.caller.Hold, ReconnectTimeout: engineReturns,
+		Hold: w.caller.Hold, ReconnectTimeout: min(engineReturns, e.CallTimeout), // who is less patient does not wait for it either
 	}, nil
 }
 

@@ -1,28 +1,19 @@
 package app
 
 import (
+	"context"
 	"encoding/json"
-	"errors"
 	"fmt"
-	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
-	"syscall"
 
-	"proudlantern.example/lantern/hostconn"
+	"proudlantern.example/lantern/folders"
+	"proudlantern.example/lantern/internal/system"
 	"proudlantern.example/lantern/labdir"
 )
-
-// note is one thing that is about to be done: before it is. Its file has a line of each.
-type note struct {
-	Path  string           `json:"path"`
-	Made  bool             `json:"made,omitempty"`
-	Inode uint64           `json:"inode,omitempty"`
-	Was   *hostconn.Rights `json:"was,omitempty"`
-	End   bool             `json:"end,omitempty"` // all is done
-}
 
 // journal is what a preparation writes down, so that it can be undone, also after it was killed.
 type journal struct{ file *os.File }
@@ -53,7 +44,7 @@ func openJournal(dir string) (*journal, error) {
 	if wasKilled(dir) {
 		path = all[len(all)-1]
 	}
-	file, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_APPEND|syscall.O_NOFOLLOW, 0o600)
+	file, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_APPEND|system.NoFollow, 0o600)
 	if err != nil {
 		return nil, usage("what is done cannot be written down: %s", labdir.InWords(err))
 	}
@@ -73,7 +64,7 @@ func nextJournal(folder string) int {
 	return last + 1
 }
 
-func (j *journal) note(n note) error {
+func (j *journal) note(n folders.Note) error {
 	line, err := json.Marshal(n)
 	if err != nil {
 		return err
@@ -84,7 +75,7 @@ func (j *journal) note(n note) error {
 	return j.file.Sync()
 }
 
-func (j *journal) end() error { return j.note(note{End: true}) }
+func (j *journal) end() error { return j.note(folders.Note{End: true}) }
 
 func (j *journal) close() { j.file.Close() }
 
@@ -92,14 +83,14 @@ func (j *journal) close() { j.file.Close() }
 const mostJournal = 64 << 20
 
 // readJournal reads what was written down. A line that was not written to its end was not acted on.
-func readJournal(path string) ([]note, error) {
+func readJournal(path string) ([]folders.Note, error) {
 	text, err := labdir.ReadAny(path, mostJournal)
 	if err != nil {
 		return nil, err
 	}
-	var notes []note
+	var notes []folders.Note
 	for line := range strings.Lines(text) {
-		var n note
+		var n folders.Note
 		if json.Unmarshal([]byte(line), &n) == nil && strings.HasSuffix(line, "\n") {
 			notes = append(notes, n)
 		}
@@ -112,7 +103,7 @@ type Undone struct{ Path, Why string } // Why: why it stays as it is; "" where i
 
 // UndoPrepared brings back what the last preparation that was not undone has changed, the last change first. Nothing
 // is done without yes, which is told the paths.
-func (w *Workspace) UndoPrepared(yes func(paths []string) error) ([]Undone, error) {
+func (w *Workspace) UndoPrepared(ctx context.Context, yes func(paths []string) error) ([]Undone, error) {
 	unlock, err := labdir.Lock(w.Dir)
 	if err != nil {
 		return nil, usage("the lab cannot be written: %s", labdir.InWords(err))
@@ -130,11 +121,11 @@ func (w *Workspace) UndoPrepared(yes func(paths []string) error) ([]Undone, erro
 	if err != nil {
 		return nil, usage("what was done cannot be read: %s", labdir.InWords(err))
 	}
-	notes = slices.DeleteFunc(notes, func(n note) bool { return n.Path == "" })
+	notes = slices.DeleteFunc(notes, func(n folders.Note) bool { return n.Path == "" })
 	// A folder that was made has two lines: one from before, one with which folder it is.
-	notes = slices.DeleteFunc(notes, func(n note) bool {
+	notes = slices.DeleteFunc(notes, func(n folders.Note) bool {
 		return n.Made && n.Inode == 0 &&
-			slices.ContainsFunc(notes, func(o note) bool { return o.Made && o.Inode != 0 && o.Path == n.Path })
+			slices.ContainsFunc(notes, func(o folders.Note) bool { return o.Made && o.Inode != 0 && o.Path == n.Path })
 	})
 	var paths []string
 	for _, n := range notes {
@@ -145,51 +136,44 @@ func (w *Workspace) UndoPrepared(yes func(paths []string) error) ([]Undone, erro
 	if err := yes(paths); err != nil {
 		return nil, err
 	}
+	team := w.team("prepare --undo")
+	defer team.close()
+	if err := team.recall(ctx, notes); err != nil {
+		return nil, err
+	}
 	var done []Undone
 	for _, n := range slices.Backward(notes) {
 		u := Undone{Path: n.Path}
-		if err := n.undo(); err != nil {
+		if err := team.of[n.Host].Undo(ctx, n); err != nil {
 			u.Why = labdir.InWords(err)
 		}
 		done = append(done, u)
 	}
-	if slices.ContainsFunc(done, func(u Undone) bool { return u.Why != "" && u.Why != errFilled.Error() && u.Why != errOther.Error() }) {
+	if slices.ContainsFunc(done, func(u Undone) bool {
+		return u.Why != "" && u.Why != folders.ErrFilled.Error() && u.Why != folders.ErrOther.Error()
+	}) {
 		return done, nil // it can be tried again
 	}
 	return done, os.Rename(file, strings.TrimSuffix(file, journalSuffix)+".undone")
 }
 
-// What keeps a change from being undone for good.
-var (
-	errFilled = errors.New("something lies in it, so it stays")
-	errOther  = errors.New("another one is there now")
-)
-
-// undo brings one path back to what it was.
-func (n note) undo() error {
-	h, err := hostconn.OpenHandle(n.Path)
-	switch {
-	case errors.Is(err, fs.ErrNotExist) && n.Made:
-		if err := hostconn.RemoveFolder(n.Path); err != nil && !errors.Is(err, fs.ErrNotExist) {
+// recall adds the workers that the undoing of changes needs. Without a host it is this machine.
+func (t *team) recall(ctx context.Context, notes []folders.Note) error {
+	t.of[""] = folders.Here{}
+	paths := map[string][]string{}
+	for _, n := range notes {
+		at := n.Path
+		if n.Made {
+			at = filepath.Dir(at)
+		}
+		if n.Host != "" {
+			paths[n.Host] = append(paths[n.Host], at)
+		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(paths)) {
+		if err := t.add(ctx, name, paths[name]); err != nil {
 			return err
 		}
-		return nil
-	case errors.Is(err, fs.ErrNotExist):
-		return errOther
-	case err != nil:
-		return err
-	}
-	defer h.Close()
-	switch {
-	case h.Inode != n.Inode: // or it was never made by us
-		return errOther
-	case !n.Made:
-		return h.SetRights(*n.Was)
-	}
-	if err := hostconn.RemoveFolder(n.Path); errors.Is(err, syscall.ENOTEMPTY) {
-		return errFilled
-	} else if err != nil {
-		return err
 	}
 	return nil
 }

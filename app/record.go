@@ -12,6 +12,7 @@ import (
 	"strings"
 	"time"
 
+	"proudlantern.example/lantern/core/lab"
 	"proudlantern.example/lantern/core/plan"
 	"proudlantern.example/lantern/core/source"
 	"proudlantern.example/lantern/deploy"
@@ -107,7 +108,36 @@ func (w *Workspace) files(stack string) []history.File {
 			}
 		}
 	}
+	if st := w.Stack(stack); st != nil {
+		for _, e := range keptFiles(st) {
+			mode := fs.FileMode(0o644)
+			if info, err := os.Stat(filepath.Join(w.Dir, filepath.FromSlash(e.From))); err == nil {
+				mode = info.Mode().Perm()
+			}
+			list = append(list, history.File{Path: e.From, Text: e.Written, Mode: mode})
+		}
+	}
 	return list
+}
+
+// mostKept is how much of the files that go into containers an entry of the logbook keeps, in bytes.
+const mostKept = 8 << 20
+
+// keptFiles returns the files of a stack that go into containers and that the logbook keeps, each once: what is larger
+// than any other file of a lab is not.
+func keptFiles(st *lab.Stack) (kept []lab.Entry) {
+	left, seen := mostKept, map[string]bool{}
+	for _, s := range st.Services {
+		for _, f := range s.Files {
+			for _, e := range f.Entries {
+				if n := len(e.Written); !e.Folder && !seen[e.From] && n <= labdir.MaxFile && n <= left {
+					seen[e.From], left = true, left-n
+					kept = append(kept, e)
+				}
+			}
+		}
+	}
+	return kept
 }
 
 // TextNow returns the text of a file of the lab as it is read now; "" when it is not there.

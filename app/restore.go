@@ -10,18 +10,17 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
-	"strconv"
 	"strings"
-	"syscall"
 	"time"
-
-	"golang.org/x/sys/unix"
 
 	"proudlantern.example/lantern/backup"
 	"proudlantern.example/lantern/core/declare"
 	"proudlantern.example/lantern/core/lab"
 	"proudlantern.example/lantern/core/plan"
 	"proudlantern.example/lantern/deploy"
+	"proudlantern.example/lantern/engine"
+	"proudlantern.example/lantern/folders"
+	"proudlantern.example/lantern/internal/system"
 	"proudlantern.example/lantern/labdir"
 )
 
@@ -157,7 +156,7 @@ func (r *Restoring) find(ctx context.Context) error {
 		return usage("%s, as it is in the lab now, cannot be understood: lantern check %s, or restore the backup with --beside DIR",
 			r.About.Stack, r.About.Stack)
 	}
-	if err := w.isHere(ctx, st.Host, "restore"); err != nil {
+	if err := w.canChange(ctx, st.Host, "restore"); err != nil {
 		return err
 	}
 	d, err := w.deployer(ctx, st.Host, nil)
@@ -179,12 +178,21 @@ func (r *Restoring) find(ctx context.Context) error {
 		if m.Volume != nil {
 			s.Name, s.Place = "volume "+m.Volume.Name, placeOf(volumes, m.Volume.EngineName)
 		}
-		if _, err := os.Lstat(s.Place); err == nil {
-			s.There = true
-		}
 		r.Steps = append(r.Steps, s)
 	}
-	return nil
+	var places []string
+	for _, s := range r.Steps {
+		places = append(places, s.Place)
+	}
+	hands, err := w.worker(ctx, d.Engine, st.Host, "restore", places, nil)
+	if err != nil {
+		return err
+	}
+	there, err := hands.There(ctx, places)
+	for i := range there {
+		r.Steps[i].There = there[i] && places[i] != ""
+	}
+	return errors.Join(err, hands.Close())
 }
 
 // with returns the lab with further files, which it does not have yet.
@@ -234,22 +242,19 @@ func (w *Workspace) Beside(ctx context.Context, file, dir string, o RestoreOptio
 		}
 		r.Steps = append(r.Steps, RestoreStep{Root: n, Name: root.String(), Place: filepath.Join(dir, name)})
 	}
-	return r, r.unpack(ctx, func(s RestoreStep) string { return s.Place })
+	return r, r.unpack(ctx, folders.Here{}, func(s RestoreStep) string { return s.Place })
 }
 
 // unpack unpacks the roots of the steps to where place says.
-func (r *Restoring) unpack(ctx context.Context, place func(RestoreStep) string) error {
-	u := &backup.Unpacking{Owners: os.Geteuid() == 0, Special: r.options.Special, Place: func(n int) string {
-		i := slices.IndexFunc(r.Steps, func(s RestoreStep) bool { return s.Root == n })
-		if i < 0 {
-			return ""
-		}
-		return place(r.Steps[i])
-	}}
-	if !u.Owners {
+func (r *Restoring) unpack(ctx context.Context, hands folders.Worker, place func(RestoreStep) string) error {
+	u, places := &backup.Unpacking{Special: r.options.Special}, map[int]string{}
+	for _, s := range r.Steps {
+		places[s.Root] = place(s)
+	}
+	if hands == (folders.Here{}) && os.Geteuid() != 0 {
 		r.Notes = append(r.Notes, "owners are not brought back: only root may give files to others")
 	}
-	err := r.reader.Unpack(ctx, u)
+	err := hands.Unpack(ctx, r.reader, u, places)
 	r.Notes = append(r.Notes, inPlaces(u.Notes, r.About.Roots)...)
 	if err != nil {
 		return notRestored(ctx, err)
@@ -259,11 +264,17 @@ func (r *Restoring) unpack(ctx context.Context, place func(RestoreStep) string) 
 
 func notRestored(ctx context.Context, err error) error {
 	var known *Error
+	var room *folders.RoomError
 	switch {
 	case errors.As(err, &known):
 		return err
 	case ctx.Err() != nil:
 		return &Error{Kind: Interrupted, Message: "interrupted; what was there is as it was"}
+	case errors.As(err, &room):
+		return &Error{
+			Kind: Stopped, Message: room.Error() + ": what is there is kept until all is restored",
+			Do: "make room, or move what is there away by hand first",
+		}
 	case errors.Is(err, fs.ErrPermission):
 		return &Error{
 			Kind: Stopped, Message: "nothing was restored: " + labdir.InWords(err), Do: "run it as root (sudo)", Err: err,
@@ -284,14 +295,23 @@ func (r *Restoring) CarryOut(ctx context.Context) (stood time.Duration, err erro
 	if err := r.makeVolumes(ctx, d, st); err != nil {
 		return 0, err
 	}
-	swaps, err := r.unpackBeside(ctx)
+	var above []string
+	for _, s := range r.Steps {
+		above = append(above, filepath.Dir(s.Place))
+	}
+	hands, err := r.at.worker(ctx, d.Engine, st.Host, "restore", above, above)
 	if err != nil {
 		return 0, err
 	}
-	stood, out, err := d.Rest(ctx, st.Name, st, func() error { return exchangeAll(swaps) })
+	defer hands.Close()
+	swaps, err := r.unpackBeside(ctx, hands)
+	if err != nil {
+		return 0, err
+	}
+	stood, out, err := d.Rest(ctx, st.Name, st, func() error { return hands.Exchange(ctx, swaps) })
 	for i, s := range swaps {
-		if r.Steps[i].Kept = s.kept; s.kept != "" {
-			r.at.remember(st.Host.Name, s.kept)
+		if r.Steps[i].Kept = s.Kept; s.Kept != "" {
+			r.at.remember(st.Host.Name, s.Kept)
 		}
 	}
 	if err == nil {
@@ -301,7 +321,7 @@ func (r *Restoring) CarryOut(ctx context.Context) (stood time.Duration, err erro
 		err = rested(st.Name, out)
 	}
 	if err != nil {
-		removeFresh(swaps)
+		removeFresh(ctx, hands, swaps)
 		return stood, notRestored(ctx, err)
 	}
 	return stood, nil
@@ -322,44 +342,33 @@ func (r *Restoring) writeFiles() error {
 }
 
 // unpackBeside unpacks each root beside what is there. An error leaves nothing of that.
-func (r *Restoring) unpackBeside(ctx context.Context) (swaps []*swap, err error) {
+func (r *Restoring) unpackBeside(ctx context.Context, hands folders.Worker) (swaps []*folders.Swap, err error) {
 	defer func() {
 		if err != nil {
-			removeFresh(swaps)
+			removeFresh(ctx, hands, swaps)
 		}
 	}()
+	var places []folders.Wanted
 	for _, s := range r.Steps {
-		one, err := newSwap(s.Place)
-		if err != nil {
-			return swaps, notRestored(ctx, err)
-		}
-		if err := one.room(r.sizes[s.Root]); err != nil {
-			return swaps, err
-		}
-		swaps = append(swaps, one)
+		places = append(places, folders.Wanted{Place: s.Place, Bytes: r.sizes[s.Root]})
 	}
-	return swaps, r.unpack(ctx, func(s RestoreStep) string {
-		return swaps[slices.IndexFunc(r.Steps, func(o RestoreStep) bool { return o.Root == s.Root })].fresh
+	if swaps, err = hands.Begin(ctx, places); err != nil {
+		return swaps, notRestored(ctx, err)
+	}
+	if len(swaps) != len(places) {
+		return swaps, &Error{Kind: Stopped, Message: "the helper has made ready for something else"}
+	}
+	return swaps, r.unpack(ctx, hands, func(s RestoreStep) string {
+		return swaps[slices.IndexFunc(r.Steps, func(o RestoreStep) bool { return o.Root == s.Root })].Fresh
 	})
 }
 
-func removeFresh(swaps []*swap) {
+func removeFresh(ctx context.Context, hands folders.Worker, swaps []*folders.Swap) {
+	var paths []string
 	for _, s := range swaps {
-		os.RemoveAll(s.fresh)
+		paths = append(paths, s.Fresh)
 	}
-}
-
-// exchangeAll exchanges all of them, or none.
-func exchangeAll(swaps []*swap) error {
-	for i, s := range swaps {
-		if err := s.exchange(); err != nil {
-			for _, done := range slices.Backward(swaps[:i]) {
-				done.back()
-			}
-			return err
-		}
-	}
-	return nil
+	hands.Remove(context.WithoutCancel(ctx), paths)
 }
 
 // makeVolumes makes the volumes that are not there.
@@ -385,130 +394,6 @@ func (r *Restoring) makeVolumes(ctx context.Context, d *deploy.Deployer, st *lab
 	return nil
 }
 
-// swap lets something take the place of what is there, which is kept beside it. Where the place is a mounted file system
-// of its own, which cannot be renamed, its content is exchanged.
-type swap struct {
-	place, fresh, kept string
-	within             bool
-}
-
-const (
-	freshSuffix = ".restoring"
-	keptSuffix  = ".before-restore"
-)
-
-func newSwap(place string) (*swap, error) {
-	s := &swap{place: place, fresh: place + freshSuffix}
-	if err := os.MkdirAll(filepath.Dir(place), 0o755); err != nil {
-		return nil, err
-	}
-	if s.within = isMountPoint(place); s.within {
-		s.fresh = filepath.Join(place, freshSuffix)
-	}
-	// What a restore that was killed has left.
-	return s, os.RemoveAll(s.fresh)
-}
-
-func isMountPoint(place string) bool {
-	var here, above unix.Stat_t
-	return unix.Lstat(place, &here) == nil && unix.Lstat(filepath.Dir(place), &above) == nil && here.Dev != above.Dev
-}
-
-// room makes sure that so many bytes have room beside what is there.
-func (s *swap) room(bytes int64) error {
-	var disk unix.Statfs_t
-	if err := unix.Statfs(filepath.Dir(s.fresh), &disk); err != nil {
-		return nil //nolint:nilerr // then the writing tells
-	}
-	if free := int64(disk.Bavail) * int64(disk.Bsize); free < bytes {
-		return &Error{
-			Kind: Stopped, Message: fmt.Sprintf("%s needs %d bytes, and its disk has %d free: what is there is kept until all is restored",
-				s.place, bytes, free),
-			Do: "make room, or move what is there away by hand first",
-		}
-	}
-	return nil
-}
-
-// exchange does it; an error leaves what was there in its place.
-func (s *swap) exchange() error {
-	if _, err := os.Lstat(s.fresh); errors.Is(err, fs.ErrNotExist) {
-		return nil // nothing of it is in the backup
-	}
-	if s.within {
-		return s.exchangeWithin()
-	}
-	if _, err := os.Lstat(s.place); err == nil {
-		s.kept = freeName(s.place + keptSuffix)
-		if err := os.Rename(s.place, s.kept); err != nil {
-			s.kept = ""
-			return err
-		}
-	}
-	if err := os.Rename(s.fresh, s.place); err != nil {
-		s.back()
-		return err
-	}
-	return nil
-}
-
-// freeName returns a path where nothing is.
-func freeName(path string) string {
-	name := path
-	for n := 2; ; n++ {
-		if _, err := os.Lstat(name); errors.Is(err, fs.ErrNotExist) {
-			return name
-		}
-		name = path + "-" + strconv.Itoa(n)
-	}
-}
-
-func (s *swap) exchangeWithin() error {
-	s.kept = freeName(filepath.Join(s.place, keptSuffix))
-	if err := os.Mkdir(s.kept, 0o700); err != nil {
-		return err
-	}
-	if err := moveAll(s.place, s.kept); err != nil {
-		return errors.Join(err, moveAll(s.kept, s.place))
-	}
-	info, err := os.Lstat(s.fresh)
-	if err == nil {
-		err = moveAll(s.fresh, s.place)
-	}
-	if err != nil {
-		s.back()
-		return err
-	}
-	st := info.Sys().(*syscall.Stat_t)
-	return errors.Join(os.Chown(s.place, int(st.Uid), int(st.Gid)), os.Chmod(s.place, info.Mode()), os.Remove(s.fresh))
-}
-
-// moveAll moves what is in a folder, but for what a restore has made there.
-func moveAll(from, to string) error {
-	entries, err := os.ReadDir(from)
-	for _, e := range entries {
-		if n := e.Name(); err == nil && !strings.HasPrefix(n, freshSuffix) && !strings.HasPrefix(n, keptSuffix) {
-			err = os.Rename(filepath.Join(from, n), filepath.Join(to, n))
-		}
-	}
-	return err
-}
-
-// back undoes an exchange.
-func (s *swap) back() {
-	switch {
-	case s.kept == "":
-	case s.within:
-		moveAll(s.place, s.fresh)
-		moveAll(s.kept, s.place)
-		os.Remove(s.kept)
-	default:
-		os.Rename(s.place, s.fresh)
-		os.Rename(s.kept, s.place)
-	}
-	s.kept = ""
-}
-
 // keptFile names, a line each, what was there before something was restored.
 const keptFile = ".lantern/before-restore.jsonl"
 
@@ -523,7 +408,7 @@ func (w *Workspace) remember(host, path string) {
 	line, err := json.Marshal(keptPath{host, path})
 	if err == nil {
 		var f *os.File
-		if f, err = os.OpenFile(filepath.Join(w.Dir, keptFile), os.O_WRONLY|os.O_CREATE|os.O_APPEND|syscall.O_NOFOLLOW, 0o600); err == nil {
+		if f, err = os.OpenFile(filepath.Join(w.Dir, keptFile), os.O_WRONLY|os.O_CREATE|os.O_APPEND|system.NoFollow, 0o600); err == nil {
 			_, err = f.Write(append(line, '\n'))
 			err = errors.Join(err, f.Close())
 		}
@@ -533,7 +418,28 @@ func (w *Workspace) remember(host, path string) {
 	}
 }
 
-// kept returns what was there on a host before something was restored, and is there still.
+// keptOn returns what was there on a host before something was restored, and is there still.
+func (w *Workspace) keptOn(ctx context.Context, e *engine.Engine, h *lab.Host) ([]string, error) {
+	paths := w.kept(h.Name)
+	if len(paths) == 0 {
+		return nil, nil
+	}
+	hands, err := w.worker(ctx, e, h, "sweep", paths, nil)
+	if err != nil {
+		return nil, err
+	}
+	defer hands.Close()
+	there, err := hands.There(ctx, paths)
+	var found []string
+	for i, is := range there {
+		if is {
+			found = append(found, paths[i])
+		}
+	}
+	return found, err
+}
+
+// kept returns what was written down of a host.
 func (w *Workspace) kept(host string) []string {
 	text, err := labdir.ReadAny(filepath.Join(w.Dir, keptFile), 1<<20)
 	if err != nil {
@@ -543,12 +449,10 @@ func (w *Workspace) kept(host string) []string {
 	for line := range strings.Lines(text) {
 		var k keptPath
 		if json.Unmarshal([]byte(line), &k) != nil || k.Host != host || !filepath.IsAbs(k.Path) ||
-			!strings.Contains(filepath.Base(k.Path), keptSuffix) || slices.Contains(all, k.Path) {
+			!strings.Contains(filepath.Base(k.Path), folders.KeptSuffix) || slices.Contains(all, k.Path) {
 			continue
 		}
-		if _, err := os.Lstat(k.Path); err == nil {
-			all = append(all, k.Path)
-		}
+		all = append(all, k.Path)
 	}
 	return all
 }

@@ -60,6 +60,7 @@ func (r *Retirement) CarryOut(ctx context.Context, withVolumes bool) (deploy.Out
 	if err != nil {
 		err = unreachable(r.Host, err)
 	}
+	r.lab.clearHelpers(ctx, r.on.Engine)
 	return out, err
 }
 

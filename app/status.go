@@ -5,47 +5,99 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
+
+	"golang.org/x/sync/errgroup"
 
 	"proudlantern.example/lantern/core/lab"
 	"proudlantern.example/lantern/core/wiring"
 	"proudlantern.example/lantern/deploy"
 	"proudlantern.example/lantern/deploy/history"
 	"proudlantern.example/lantern/deploy/observe"
+	"proudlantern.example/lantern/hostconn"
 )
 
 // Status looks at what is named, or at all of the lab and at what is left of it on its hosts. The lab has to be
 // surveyed.
-func (w *Workspace) Status(ctx context.Context, named Targets, onHost string) ([]observe.Status, error) {
-	services := []observe.Status{}
-	for _, h := range w.HostsOf(onHost) {
+//
+// Hosts that cannot be reached are returned beside what is known of the others; where none can, that is the error.
+func (w *Workspace) Status(ctx context.Context, named Targets, onHost string) (services []observe.Status,
+	away []Missing, err error) {
+	hosts, ahead := w.HostsOf(onHost), w.ahead
+	w.ahead = nil // it holds once
+	lists, errs := make([][]observe.Status, len(hosts)), make([]error, len(hosts))
+	var wait sync.WaitGroup
+	for i, h := range hosts {
 		if err := w.Unreached[h.Name]; err != nil {
-			return nil, unreachable(h.Name, err)
+			errs[i] = unreachable(h.Name, err)
+			continue
 		}
-		list, err := w.statusOn(ctx, h, named)
-		if err != nil {
-			return nil, err
+		wait.Go(func() { lists[i], errs[i] = w.statusOn(ctx, h, named, ahead) })
+	}
+	wait.Wait()
+	services = slices.Concat([]observe.Status{}, slices.Concat(lists...))
+	for i, h := range hosts {
+		if errs[i] != nil {
+			away = append(away, missing(h.Name, nil, errs[i]))
 		}
-		services = append(services, list...)
+	}
+	if len(hosts) > 0 && len(away) == len(hosts) {
+		return nil, nil, MissingError(away)
 	}
 	for _, t := range named {
 		if !slices.ContainsFunc(services, func(s observe.Status) bool {
 			return (Targets{t}).Has(s.Stack, s.Service)
 		}) {
 			if _, err := w.StacksOf(Targets{t}, onHost); err != nil {
-				return nil, err
+				return nil, away, err
 			}
 		}
 	}
-	return services, nil
+	return services, away, nil
 }
 
-func (w *Workspace) statusOn(ctx context.Context, h *lab.Host, named Targets) ([]observe.Status, error) {
-	d, err := w.deployer(ctx, h, nil)
-	if err != nil {
-		return nil, err
+// SurveyForStatus is as [Workspace.Survey], and looks at what runs meanwhile: for the status that is asked for next.
+func (w *Workspace) SurveyForStatus(ctx context.Context, onHost string) *Workspace {
+	var mu sync.Mutex
+	var wait sync.WaitGroup
+	ahead := map[string]*deploy.Deployer{}
+	for _, h := range w.HostsOf(onHost) {
+		if hostconn.Here(h.Engine) {
+			continue // it takes no time
+		}
+		wait.Go(func() {
+			d, err := w.deployer(ctx, h, nil)
+			if err != nil {
+				return // the survey says so
+			}
+			if d.Resources, err = d.FindAll(ctx); err != nil {
+				d.Engine.Close()
+				return
+			}
+			mu.Lock()
+			defer mu.Unlock()
+			ahead[h.Name] = d
+		})
 	}
-	var services []observe.Status
+	surveyed := w.Survey(ctx, onHost)
+	wait.Wait()
+	surveyed.ahead = ahead
+	return surveyed
+}
+
+func (w *Workspace) statusOn(ctx context.Context, h *lab.Host, named Targets,
+	ahead map[string]*deploy.Deployer) ([]observe.Status, error) {
+	d, err := ahead[h.Name], error(nil)
+	if d == nil {
+		if d, err = w.deployer(ctx, h, nil); err != nil {
+			return nil, err
+		}
+		d.Resources, err = d.FindAll(ctx)
+	}
 	defer d.Engine.Close()
+	if err != nil {
+		return nil, unreachable(h.Name, err)
+	}
 	names, err := d.Stacks(ctx)
 	if err != nil {
 		return nil, unreachable(h.Name, err)
@@ -55,21 +107,19 @@ func (w *Workspace) statusOn(ctx context.Context, h *lab.Host, named Targets) ([
 			names = append(names, st.Name)
 		}
 	}
-	if d.Resources, err = d.FindResources(ctx); err != nil {
-		return nil, unreachable(h.Name, err)
-	}
 	slices.Sort(names)
-	for _, name := range slices.Compact(names) {
-		if !named.HasStack(name) {
-			continue
-		}
-		list, err := w.statusOf(ctx, &d.Observer, h, name, named)
-		if err != nil {
-			return nil, err
-		}
-		services = append(services, list...)
+	names = slices.DeleteFunc(slices.Compact(names), func(name string) bool { return !named.HasStack(name) })
+	lists := make([][]observe.Status, len(names))
+	var work errgroup.Group
+	work.SetLimit(stacksAtOnce)
+	for i, name := range names {
+		work.Go(func() (err error) {
+			lists[i], err = w.statusOf(ctx, &d.Observer, h, name, named)
+			return err
+		})
 	}
-	return services, nil
+	err = work.Wait()
+	return slices.Concat(lists...), err
 }
 
 // statusOf looks at one stack on a host.

@@ -40,6 +40,12 @@ func (w *Workspace) Survey(ctx context.Context, only string) *Workspace {
 	return other.resolved()
 }
 
+// SurveyClosely looks at the hosts, and more closely where a check has to know more: see lookCloser.
+func (w *Workspace) SurveyClosely(ctx context.Context, only string) *Workspace {
+	w = w.Survey(ctx, only)
+	return w.lookCloser(ctx, w.undecided)
+}
+
 // ask works out what the lab wants to know of a host of which only accounts and zone are known so far.
 func (w *Workspace) ask(first *survey.Survey) survey.Ask {
 	l := lab.Resolve(w.decl, lab.Input{

@@ -1,9 +1,10 @@
 package app
 
 import (
+	"cmp"
 	"context"
 	"errors"
-	"os"
+	"path/filepath"
 	"slices"
 
 	"proudlantern.example/lantern/core/lab"
@@ -51,7 +52,11 @@ func (w *Workspace) Sweeping(ctx context.Context, onHost string) (*Sweeping, err
 			s.Close()
 			return nil, unreachable(h.Name, err)
 		}
-		for _, path := range w.kept(h.Name) {
+		kept, err := w.keptOn(ctx, d.Engine, h)
+		if err != nil {
+			w.warn("what restores have left on %s is not known: %s", h.Name, err)
+		}
+		for _, path := range kept {
 			list = append(list, observe.Sweepable{
 				Host: h.Name, Kind: observe.SweepFolder, Name: path, About: "what was there before a restore", Bytes: -1,
 			})
@@ -75,6 +80,9 @@ func (s *Sweeping) CarryOut(ctx context.Context) error {
 			left = append(left, err)
 		}
 	}
+	for _, d := range s.on {
+		s.lab.clearHelpers(ctx, d.Engine)
+	}
 	if err := errors.Join(left...); err != nil {
 		return &Error{Kind: Manual, Err: err}
 	}
@@ -86,10 +94,17 @@ func (s *Sweeping) remove(ctx context.Context, f observe.Sweepable) error {
 	if f.Kind != observe.SweepFolder {
 		return s.on[f.Host].Sweep(ctx, f, s.knows[f.Host])
 	}
-	if !slices.Contains(s.lab.kept(f.Host), f.Name) {
-		return errors.New("it is gone")
+	e, h := s.on[f.Host].Engine, s.lab.Host(f.Host)
+	if kept, err := s.lab.keptOn(ctx, e, h); err != nil || !slices.Contains(kept, f.Name) {
+		return cmp.Or(err, errors.New("it is gone"))
 	}
-	return os.RemoveAll(f.Name)
+	above := []string{filepath.Dir(f.Name)}
+	hands, err := s.lab.worker(ctx, e, h, "sweep", above, above)
+	if err != nil {
+		return err
+	}
+	defer hands.Close()
+	return hands.Remove(ctx, []string{f.Name})
 }
 
 // Close ends the connections to the engines.

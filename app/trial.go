@@ -1,7 +1,10 @@
 package app
 
 import (
+	"cmp"
 	"context"
+	"crypto/rand"
+	"errors"
 	"maps"
 	"net/netip"
 	"os"
@@ -13,6 +16,8 @@ import (
 	"proudlantern.example/lantern/core/declare"
 	"proudlantern.example/lantern/core/lab"
 	"proudlantern.example/lantern/deploy"
+	"proudlantern.example/lantern/folders"
+	"proudlantern.example/lantern/hostconn"
 	"proudlantern.example/lantern/labdir"
 )
 
@@ -54,7 +59,7 @@ func (w *Workspace) Try(ctx context.Context, file string, o RestoreOptions) (t *
 	if st == nil || st.Broken || st.Host == nil {
 		return nil, &Error{Kind: Stopped, Message: "the files of the stack in the backup cannot be understood in this lab"}
 	}
-	if err := w.isHere(ctx, st.Host, "restore"); err != nil {
+	if err := w.canChange(ctx, st.Host, "restore"); err != nil {
 		return nil, err
 	}
 	d, err := w.deployer(ctx, st.Host, o.Report)
@@ -62,7 +67,14 @@ func (w *Workspace) Try(ctx context.Context, file string, o RestoreOptions) (t *
 		return nil, err
 	}
 	defer d.Engine.Close()
-	x := &trial{Trial: t, r: r, on: d, dir: dir, st: st}
+	x := &trial{Trial: t, r: r, on: d, dir: filepath.Join(dir, "data"), st: st}
+	// What belongs to the lab, no engine without root may enter.
+	if rootless := d.Engine.Rootless(ctx); rootless || d.Engine.Conn.Files != hostconn.Local {
+		if x.dir, x.mode = x.beside(), 0o700; rootless {
+			x.mode = 0o711
+		}
+	}
+	defer func() { err = errors.Join(err, x.clear(context.WithoutCancel(ctx))) }()
 	if err := x.set(); err != nil {
 		return nil, err
 	}
@@ -114,10 +126,37 @@ func (w *Workspace) trialLab(ctx context.Context, r *Restoring, t *Trial, dir st
 // trial is one that is being prepared.
 type trial struct {
 	*Trial
-	r   *Restoring
-	on  *deploy.Deployer
-	dir string
-	st  *lab.Stack
+	r     *Restoring
+	on    *deploy.Deployer
+	dir   string // on the host, of the data
+	mode  uint32 // of that folder; 0 where it goes with the trial's lab
+	st    *lab.Stack
+	empty []folders.Folder // that stand for what is not in the backup
+	hands folders.Worker   // nil before something was made
+}
+
+// beside is a folder for the data beside that of the original, where there is room for such.
+func (x *trial) beside() string {
+	beside := "/var/tmp"
+	for _, root := range x.r.About.Roots {
+		if root.Path != "" && filepath.Dir(root.Path) != "/" {
+			beside = filepath.Dir(root.Path)
+			break
+		}
+	}
+	return filepath.Join(beside, ".trial-"+strings.ToLower(rand.Text()[:8])+folders.FreshSuffix)
+}
+
+// clear takes the data away.
+func (x *trial) clear(ctx context.Context) error {
+	if x.hands == nil {
+		return nil
+	}
+	var err error
+	if x.mode != 0 {
+		err = x.hands.Remove(ctx, []string{x.dir})
+	}
+	return errors.Join(err, x.hands.Close())
 }
 
 // set changes the stack so that nothing of the original is touched.
@@ -182,7 +221,7 @@ func (x *trial) mount(s *lab.Service, m *lab.Mount, note func(string)) error {
 	if !m.ReadOnly {
 		note(m.Source + " is not in the backup: there is an empty folder in its place")
 		m.Source, m.Create = filepath.Join(x.dir, "empty", s.Name, m.Target), true
-		return os.MkdirAll(m.Source, 0o777)
+		x.empty = append(x.empty, folders.Folder{Path: m.Source, Mode: 0o777})
 	}
 	return nil
 }
@@ -206,14 +245,31 @@ func (x *trial) fill(ctx context.Context) error {
 	if err := x.r.makeVolumes(ctx, x.on, x.st); err != nil {
 		return err
 	}
+	above := []string{filepath.Dir(x.dir)}
 	for _, s := range x.r.Steps {
-		if s.Volume != nil && s.Place != "" { // made a moment ago, and empty
-			if err := os.Remove(s.Place); err != nil {
-				return notRestored(ctx, err)
-			}
+		if s.Volume != nil {
+			above = append(above, filepath.Dir(s.Place))
 		}
 	}
-	err := x.r.unpack(ctx, func(s RestoreStep) string { return s.Place })
+	var err error
+	if x.hands, err = x.r.at.worker(ctx, x.on.Engine, x.st.Host, "restore", above, above); err != nil {
+		return err
+	}
+	if err := x.hands.Make(ctx, append([]folders.Folder{{Path: x.dir, Mode: cmp.Or(x.mode, 0o700)}}, x.empty...)); err != nil {
+		return notRestored(ctx, err)
+	}
+	swaps, err := x.r.unpackBeside(ctx, x.hands)
 	x.Notes = append(x.Notes, x.r.Notes...)
-	return err
+	if err == nil {
+		if err = x.hands.Exchange(ctx, swaps); err != nil {
+			err = notRestored(ctx, err)
+		}
+	}
+	var kept []string
+	for _, s := range swaps {
+		if s.Kept != "" { // a volume as it was made
+			kept = append(kept, s.Kept)
+		}
+	}
+	return errors.Join(err, x.hands.Remove(ctx, kept))
 }

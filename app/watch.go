@@ -63,7 +63,7 @@ func (w *Workspace) Watch(ctx context.Context, watch *Watch) (first []observe.St
 	w = w.Survey(ctx, watch.OnHost)
 	watch.lab.Store(w)
 	watch.Show(nil)
-	if first, err = w.Status(ctx, watch.Named, watch.OnHost); err != nil {
+	if first, _, err = w.Status(ctx, watch.Named, watch.OnHost); err != nil {
 		return nil, nil, err
 	}
 	return first, func() {

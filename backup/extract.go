@@ -12,10 +12,10 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
-	"time"
 
 	"github.com/pkg/xattr"
-	"golang.org/x/sys/unix"
+
+	"proudlantern.example/lantern/internal/system"
 )
 
 // Unpacking says how roots are unpacked.
@@ -118,16 +118,7 @@ func (x *unpacking) finish(f *os.File, e Member) error {
 		return err
 	}
 	// Older kernels take no file without a name (utimensat(2), AT_EMPTY_PATH).
-	return unix.UtimesNanoAt(unix.AT_FDCWD, fmt.Sprintf("/proc/self/fd/%d", f.Fd()), times(e.modified), 0)
-}
-
-// times is a time for both that a file has.
-func times(t time.Time) []unix.Timespec {
-	spec, err := unix.TimeToTimespec(t)
-	if err != nil {
-		spec = unix.Timespec{}
-	}
-	return []unix.Timespec{spec, spec}
+	return system.SetTimes(nil, fmt.Sprintf("/proc/self/fd/%d", f.Fd()), e.modified)
 }
 
 func (x *unpacking) entry(e Member, content io.Reader) error {
@@ -204,7 +195,7 @@ func (x *unpacking) make(in *os.Root, name string, e Member, content io.Reader) 
 			return err
 		}
 		defer dir.Close()
-		return unix.UtimesNanoAt(int(dir.Fd()), name, times(e.modified), unix.AT_SYMLINK_NOFOLLOW)
+		return system.SetTimes(dir, name, e.modified)
 	case KindHard:
 		target := path.Join(strings.Split(e.Target, "/")[x.topAt:]...)
 		info, err := x.top.Lstat(target)

@@ -23,6 +23,8 @@ import (
 	"github.com/klauspost/compress/zstd"
 	"github.com/pkg/xattr"
 	"golang.org/x/crypto/blake2b"
+
+	"proudlantern.example/lantern/internal/system"
 )
 
 // Writer writes a backup. Until it is closed it has another name, and what was there before stays.
@@ -58,12 +60,12 @@ func Create(path string, about About, recipients []age.Recipient) (w *Writer, er
 	}
 	w = &Writer{path: path, sum: newDigest(), buffer: make([]byte, 256<<10)}
 	// What a backup that was killed has left is begun anew.
-	w.file, err = os.OpenFile(path+partSuffix, os.O_RDWR|os.O_CREATE|syscall.O_NOFOLLOW, 0o600)
+	w.file, err = os.OpenFile(path+partSuffix, os.O_RDWR|os.O_CREATE|system.NoFollow, 0o600)
 	if err != nil {
 		return nil, err
 	}
 	// Two at once would write into one file.
-	if err := syscall.Flock(int(w.file.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
+	if err := system.Lock(w.file, false); err != nil {
 		w.file.Close()
 		return nil, fmt.Errorf("%s is being written by somebody else: %w", path, err)
 	}
@@ -102,11 +104,11 @@ func Create(path string, about About, recipients []age.Recipient) (w *Writer, er
 func Clear(folder string) {
 	left, _ := filepath.Glob(filepath.Join(escaped(folder), "*"+partSuffix)) // the pattern is right
 	for _, path := range left {
-		f, err := os.OpenFile(path, os.O_RDWR|syscall.O_NOFOLLOW, 0)
+		f, err := os.OpenFile(path, os.O_RDWR|system.NoFollow, 0)
 		if err != nil {
 			continue
 		}
-		if syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB) == nil {
+		if system.Lock(f, false) == nil {
 			os.Remove(path)
 		}
 		f.Close()
@@ -231,16 +233,16 @@ func (t *tree) header(info fs.FileInfo, kind byte, name string) *tar.Header {
 	h := &tar.Header{Typeflag: kind, Name: name, ModTime: info.ModTime(), Format: tar.FormatPAX, PAXRecords: map[string]string{}}
 	mode, _ := strconv.ParseInt(octal(info.Mode()), 8, 64)
 	h.Mode = mode
-	if st, ok := info.Sys().(*syscall.Stat_t); ok {
-		h.Uid, h.Gid = int(st.Uid), int(st.Gid)
+	if st, ok := system.FactsOf(info); ok {
+		h.Uid, h.Gid = int(st.UID), int(st.GID)
 	}
 	return h
 }
 
 func (t *tree) entryOf(info fs.FileInfo, name, kind string) Member {
 	e := Member{Path: name, Kind: kind, Mode: info.Mode()}
-	if st, ok := info.Sys().(*syscall.Stat_t); ok {
-		e.UID, e.GID = int(st.Uid), int(st.Gid)
+	if st, ok := system.FactsOf(info); ok {
+		e.UID, e.GID = int(st.UID), int(st.GID)
 	}
 	return e
 }
@@ -320,7 +322,7 @@ func (t *tree) entry(root *os.Root, base, name string) error {
 
 // file adds a file; its second name is a link to the first one.
 func (t *tree) file(root *os.Root, base, name string) error {
-	f, err := root.OpenFile(base, os.O_RDONLY|syscall.O_NOFOLLOW|syscall.O_NONBLOCK, 0)
+	f, err := root.OpenFile(base, os.O_RDONLY|system.NoFollow|system.NonBlock, 0)
 	if err != nil {
 		return err
 	}
@@ -333,8 +335,8 @@ func (t *tree) file(root *os.Root, base, name string) error {
 		t.note("%s changed while it was read", name)
 		return nil
 	}
-	if st, ok := info.Sys().(*syscall.Stat_t); ok && st.Nlink > 1 {
-		id := [2]uint64{uint64(st.Dev), st.Ino}
+	if st, ok := system.FactsOf(info); ok && st.Links > 1 {
+		id := [2]uint64{st.Device, st.Inode}
 		if first, seen := t.hard[id]; seen {
 			h := t.header(info, tar.TypeLink, name)
 			h.Linkname = first

@@ -1,3 +1,5 @@
+//go:build linux
+
 package cli_test
 
 import (
@@ -61,9 +63,10 @@ func TestBackup(t *testing.T) {
 		b.write(stack+"/log.env", "LOG_TOKEN=the-moon-pulls-the-sea\n")
 		desk := filepath.Join(b.data, "desk")
 		require.NoError(t, os.Mkdir(desk, 0o751))
-		require.NoError(t, os.Chown(desk, 1311, 1400))
+		uid, gid := b.onHost(1311, 1400)
+		require.NoError(t, os.Chown(desk, uid, gid))
 		require.NoError(t, os.WriteFile(filepath.Join(desk, "old"), []byte("since 1911"), 0o640))
-		require.NoError(t, os.Chown(filepath.Join(desk, "old"), 1311, 1400))
+		require.NoError(t, os.Chown(filepath.Join(desk, "old"), uid, gid))
 		b.run(0, "deploy", stack, "--yes")
 		b.page(port) // writes
 		write("")
@@ -124,7 +127,7 @@ func TestBackup(t *testing.T) {
 		}
 		var st syscall.Stat_t
 		require.NoError(t, syscall.Stat(desk, &st))
-		assert.Equal(t, []uint32{0o751, 1311, 1400}, []uint32{st.Mode & 0o7777, st.Uid, st.Gid})
+		assert.Equal(t, []uint32{0o751, uint32(uid), uint32(gid)}, []uint32{st.Mode & 0o7777, st.Uid, st.Gid})
 
 		// What is there is kept beside; a sweep takes it away.
 		require.NoError(t, os.WriteFile(filepath.Join(desk, "old"), []byte("spoilt"), 0o640))

@@ -52,7 +52,8 @@ func (s *session) beginCommand() *cli.Command {
 				return err
 			}
 			if b.Unreached != nil {
-				s.warn("no engine answers; lab.toml is written without it: %s", b.Unreached)
+				s.warn("%s; lab.toml names none. Where its socket is elsewhere, begin with --engine unix:///PATH, or write"+
+					" engine = \"unix:///PATH\" below [host.%s]", b.Unreached, b.Lab.Host)
 			}
 			b.Take(given)
 			if isTerminal(s.In) && isTerminal(s.Err) && !yes && !dryRun && !asJSON {

@@ -93,7 +93,7 @@ func surveyFrom(ctx context.Context, host string, offline bool, saved []string) 
 		case len(saved) > 0:
 			return w.WithSurveys(saved)
 		}
-		return w.Survey(ctx, host), nil
+		return w.SurveyClosely(ctx, host), nil
 	}
 }
 

@@ -118,7 +118,7 @@ func Run(ctx context.Context, args []string, streams Streams, version string) in
 	s.Out, s.Err = &redactor{s.Out, &s.hides}, &redactor{s.Err, &s.hides}
 	go s.listen(interrupt)
 	root := s.command()
-	err := root.Run(ctx, append([]string{"lantern"}, args...))
+	err := root.Run(s.withQuestions(ctx), append([]string{"lantern"}, args...))
 	if err == nil {
 		return exitDone
 	}

@@ -1,7 +1,10 @@
+//go:build linux
+
 package cli_test
 
 import (
 	"context"
+	"flag"
 	"os"
 	"path/filepath"
 	"strconv"
@@ -10,10 +13,17 @@ import (
 	"github.com/rogpeppe/go-internal/testscript"
 
 	"proudlantern.example/lantern/cli"
+	"proudlantern.example/lantern/engine/enginetest"
 )
 
 // TestMain lets the test binary be the program: scripts run it as a process of its own.
 func TestMain(m *testing.M) {
+	// What runs side by side on real engines waits for them, and not for processors.
+	if os.Getenv("LANTERN_TEST_DOCKERD") != "" {
+		if err := flag.Set("test.parallel", "6"); err != nil {
+			panic(err)
+		}
+	}
 	testscript.Main(m, map[string]func(){
 		"lantern": func() {
 			os.Exit(cli.Run(context.Background(), os.Args[1:],
@@ -23,6 +33,7 @@ func TestMain(m *testing.M) {
 }
 
 func TestScripts(t *testing.T) {
+	enginetest.SkipTwice(t)
 	testscript.Run(t, testscript.Params{
 		Dir: "testdata", RequireExplicitExec: true, RequireUniqueNames: true,
 		UpdateScripts: os.Getenv("UPDATE_SCRIPTS") != "",

@@ -40,7 +40,7 @@ func (s *session) compareCommand() *cli.Command {
 			}
 			defer run.Close()
 			if asJSON {
-				err = render.PlansJSON(s.Out, run.Plans)
+				err = render.PlansJSON(s.Out, run.Plans, unreachedHosts(run.Missing))
 			} else {
 				for _, p := range run.Plans {
 					render.Plan(s.Out, s.paint(s.Out), p, s.verbose)
@@ -49,6 +49,9 @@ func (s *session) compareCommand() *cli.Command {
 			if err == nil && fail &&
 				slices.ContainsFunc(run.Plans, func(p plan.Stack) bool { return p.Changes() || p.Unfinished }) {
 				err = &exit{code: exitFindings}
+			}
+			if err == nil {
+				err = s.missing(run.Missing)
 			}
 			return err
 		},

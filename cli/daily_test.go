@@ -1,3 +1,5 @@
+//go:build linux
+
 package cli_test
 
 import (
@@ -319,7 +321,7 @@ func TestShell(t *testing.T) {
 		b.run(0, "deploy", "mast", "tide-log/lamp", "--yes")
 		stdout, _ := b.run(0, "shell", "tide-log/lamp", "--", "/probe", "ask", "8080")
 		assert.Equal(t, "ready\n", stdout)
-		code := map[bool]int{true: 127, false: 126}[target.Name == "podman"]
+		code := map[bool]int{true: 127, false: 126}[target.IsPodman()]
 		stdout, stderr = b.run(code, "shell", "tide-log/lamp", "--", "/nothing")
 		assert.Contains(t, stdout+stderr, "/nothing")
 		stdout, _ = b.run(0, "status", "--processes", "mast/vane")

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/urfave/cli/v3"
@@ -139,6 +140,7 @@ type deploying struct {
 
 	withBackup bool // each stack that is changed is backed up before
 	lines      watcher
+	writing    sync.Mutex
 }
 
 // watcher shows how a deploy goes.
@@ -152,7 +154,7 @@ func (d *deploying) watch(lines watcher) {
 	d.lines = lines
 	d.Watch(func(e deploy.Event) {
 		if d.json {
-			json.NewEncoder(d.Out).Encode(e)
+			d.line(e)
 			return
 		}
 		// a live view writes past the redactor, which would tear its lines apart
@@ -173,9 +175,11 @@ func (d *deploying) carryOut(ctx context.Context, yes, dryRun bool) error {
 	}
 	if dryRun {
 		if d.json {
-			return render.PlansJSON(d.Out, d.Plans)
+			if err := render.PlansJSON(d.Out, d.Plans, unreachedHosts(d.Missing)); err != nil {
+				return err
+			}
 		}
-		return nil
+		return d.missing(d.Missing)
 	}
 	if changes > 0 {
 		if err := d.sameLab(ctx, d.lab, d, d.same); err != nil {
@@ -208,9 +212,62 @@ func (d *deploying) proceed(ctx context.Context) error {
 		d.watch(render.NewLineReporter(d.Err, d.paint(d.Err), d.quiet))
 	}
 	began := time.Now()
-	for i, p := range d.Plans {
+	var wait sync.WaitGroup
+	byHost := d.byHost()
+	ends := make([]*ended, len(byHost))
+	for i, plans := range byHost {
+		wait.Go(func() { ends[i] = d.deployAll(ctx, plans) })
+	}
+	wait.Wait()
+	d.lines.Close()
+	ends = slices.DeleteFunc(ends, func(e *ended) bool { return e == nil })
+	var failed []error
+	for _, e := range ends {
+		failed = append(failed, d.failed(ctx, *e))
+	}
+	if len(byHost) == 1 && len(failed) > 0 {
+		return failed[0]
+	}
+	if !d.json && len(failed) < len(byHost) {
+		if changes {
+			fmt.Fprintln(d.Out)
+		}
+		d.links()
+		if changes {
+			d.say("deployed and tested in %s", time.Since(began).Round(100*time.Millisecond))
+		}
+	}
+	return d.worst(failed)
+}
+
+// byHost returns the plans of each host, in their order.
+func (d *deploying) byHost() (all [][]plan.Stack) {
+	at := map[*lab.Host]int{}
+	for _, p := range d.Plans {
+		i, ok := at[p.Stack.Host]
+		if !ok {
+			i = len(all)
+			at[p.Stack.Host] = i
+			all = append(all, nil)
+		}
+		all[i] = append(all[i], p)
+	}
+	return all
+}
+
+// ended is how the stacks of a host did not all end well.
+type ended struct {
+	plan plan.Stack // the one that did not
+	out  deploy.Outcome
+	err  error
+	left []string // stacks that were not begun because of that
+}
+
+// deployAll deploys the stacks of a host; nil when all went well.
+func (d *deploying) deployAll(ctx context.Context, plans []plan.Stack) *ended {
+	for i, p := range plans {
 		if d.json {
-			json.NewEncoder(d.Out).Encode(deploy.Event{
+			d.line(deploy.Event{
 				Time:  time.Now().UTC(),
 				Host:  p.Stack.Host.Name,
 				Stack: p.Stack.Name,
@@ -223,26 +280,60 @@ func (d *deploying) proceed(ctx context.Context) error {
 			d.result(p, out, exitDone)
 			continue
 		}
-		d.lines.Close()
 		var left []string
-		for _, l := range d.Plans[i+1:] {
+		for _, l := range plans[i+1:] {
 			if l.Changes() {
 				left = append(left, l.Stack.Name)
 			}
 		}
-		return d.failed(ctx, p, out, err, left)
-	}
-	d.lines.Close()
-	if !d.json {
-		if changes {
-			fmt.Fprintln(d.Out)
-		}
-		d.links()
-		if changes {
-			d.say("deployed and tested in %s", time.Since(began).Round(100*time.Millisecond))
-		}
+		return &ended{p, out, err, left}
 	}
 	return nil
+}
+
+// worst returns how the run ends, after all that failed was said: with what asks most of a person. Hosts that could not
+// be reached are part of it.
+func (d *deploying) worst(failed []error) error {
+	for _, m := range d.Missing {
+		for _, stack := range m.Stacks {
+			if d.json {
+				d.line(render.DeployResult{
+					Result: deploy.Refused, Exit: exitUnreachable, Host: m.Host, Stack: stack, Because: m.Err.Error(),
+				})
+			} else {
+				d.say("not deployed, because %s cannot be reached: %s", m.Host, stack)
+			}
+		}
+	}
+	all := slices.Clone(failed)
+	if lost := d.missing(d.Missing); lost != nil {
+		all = append(all, lost)
+	}
+	var worst *exit
+	for _, err := range all {
+		e := exitOf(err)
+		if e.message != "" { // the one that the run ends with is said at its end
+			d.tell("lantern: " + e.Error())
+			e = &exit{code: e.code, err: e.err}
+		}
+		if worst == nil || slices.Index(urgency, e.code) < slices.Index(urgency, worst.code) {
+			worst = e
+		}
+	}
+	if worst == nil {
+		return nil
+	}
+	return worst
+}
+
+// urgency orders exit codes by what they ask of a person.
+var urgency = []int{exitInterrupted, exitNeedsManual, exitPutBack, exitUnreachable, exitFindings, exitUsage}
+
+// line writes a line of JSON. Hosts are deployed side by side.
+func (d *deploying) line(value any) {
+	d.writing.Lock()
+	defer d.writing.Unlock()
+	json.NewEncoder(d.Out).Encode(value)
 }
 
 // result writes the last event of a stack.
@@ -258,12 +349,13 @@ func (d *deploying) result(p plan.Stack, out deploy.Outcome, code int) {
 		if out.Failure != nil && out.Holder == "" {
 			last.Because = out.Failure.Message
 		}
-		json.NewEncoder(d.Out).Encode(last)
+		d.line(last)
 	}
 }
 
 // failed words how a deploy of a stack did not succeed.
-func (d *deploying) failed(ctx context.Context, p plan.Stack, out deploy.Outcome, err error, left []string) error {
+func (d *deploying) failed(ctx context.Context, e ended) error {
+	p, out, err, left := e.plan, e.out, e.err, e.left
 	name := p.Stack.Name
 	if err != nil {
 		why := app.NotDeployed(name, err)

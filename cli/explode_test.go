@@ -1,3 +1,5 @@
+//go:build linux
+
 package cli_test
 
 import (
@@ -7,11 +9,14 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/assert"
+
+	"proudlantern.example/lantern/engine/enginetest"
 )
 
 // Files that are small and mean much: each is read and checked soon and in little memory, with a finding
 // where there is a limit.
 func TestSmallFilesThatExplode(t *testing.T) {
+	enginetest.SkipTwice(t)
 	if testing.Short() {
 		t.Skip("it measures memory and time")
 	}

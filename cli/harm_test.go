@@ -1,3 +1,5 @@
+//go:build linux
+
 package cli_test
 
 import (
@@ -99,6 +101,7 @@ func containerIDs(b *bench) map[string]string {
 
 // A closed connection and a closed output put back, as Ctrl-C does, and kill nobody.
 func TestHangUps(t *testing.T) {
+	enginetest.SkipTwice(t)
 	path, err := program()
 	require.NoError(t, err)
 	for _, how := range []string{"SIGINT", "SIGHUP", "SIGTERM", "output closed"} {

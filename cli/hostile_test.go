@@ -1,3 +1,5 @@
+//go:build linux
+
 package cli_test
 
 import (
@@ -22,6 +24,7 @@ import (
 // An engine that answers in a hostile way, to whatever it is asked, keeps no command from ending, soon, with
 // the exit code that is right, and in little memory.
 func TestHostileEngine(t *testing.T) {
+	enginetest.SkipTwice(t)
 	if testing.Short() {
 		t.Skip("it measures memory and time")
 	}
@@ -74,6 +77,7 @@ func TestHostileEngine(t *testing.T) {
 
 // A log that is hostile, in a deploy that waits for a line of it.
 func TestHostileLog(t *testing.T) {
+	enginetest.SkipTwice(t)
 	if testing.Short() {
 		t.Skip("it measures memory and time")
 	}

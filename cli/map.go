@@ -43,7 +43,7 @@ func (s *session) mapCommand() *cli.Command {
 				return err
 			}
 			if !offline {
-				w = w.Survey(ctx, s.host)
+				w = w.SurveyClosely(ctx, s.host)
 			}
 			m, err := w.Map(named, s.host)
 			if err != nil {

@@ -72,7 +72,7 @@ func (s *session) prepareCommand() *cli.Command {
 
 // undoPrepared brings back what was, and says what stays.
 func (s *session) undoPrepared(ctx context.Context, w *app.Workspace, yes bool) error {
-	done, err := w.UndoPrepared(func(paths []string) error {
+	done, err := w.UndoPrepared(ctx, func(paths []string) error {
 		for _, p := range paths {
 			fmt.Fprintln(s.Out, "  "+render.Harmless(p))
 		}

@@ -73,7 +73,7 @@ func (d *deploying) revert(ctx context.Context, r *app.Revert, yes, dryRun bool)
 	}
 	if dryRun {
 		if d.json {
-			return render.PlansJSON(d.Out, d.Plans)
+			return render.PlansJSON(d.Out, d.Plans, nil)
 		}
 		return nil
 	}

@@ -1,3 +1,5 @@
+//go:build linux
+
 package cli_test
 
 import (
@@ -29,6 +31,7 @@ func standInBench(t *testing.T) *bench {
 // A secret is in no output of any command, in no label and in no file but its own: planted in an environment
 // file, in plain text, by reference, and in files that are wrong around it.
 func TestSecretsStayHidden(t *testing.T) {
+	enginetest.SkipTwice(t)
 	b := standInBench(t)
 	canaries := []string{"canary-of-the-file", "canary-in-plain-text", "canary-behind-a-fault",
 		"canary-of-a-let", "canary-listed", "canary-made-by-hand"}
@@ -225,6 +228,7 @@ func TestFixKeepsTheFile(t *testing.T) {
 
 // The demo's stand-ins stay when asked to, for tries from another terminal.
 func TestDemoStays(t *testing.T) {
+	enginetest.SkipTwice(t)
 	dir, err := os.MkdirTemp("", "skerry")
 	require.NoError(t, err)
 	t.Cleanup(func() { os.RemoveAll(dir) })

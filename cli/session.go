@@ -42,6 +42,7 @@ func (s *session) open() (*app.Workspace, error) {
 		Warn:      s.warn,
 		Hold:      s.hold,
 		NoHelpers: s.noHelpers,
+		Version:   s.version,
 	})
 	if err != nil {
 		return nil, err
@@ -61,6 +62,28 @@ func (s *session) surveyed(ctx context.Context,
 	}
 	w, stacks, err = s.admit(ctx, w, named, app.NotFirm)
 	return w, stacks, asJSON, err
+}
+
+// missing words the hosts that could not be reached, after what is known of the others was shown; nil for none.
+func (s *session) missing(all []app.Missing) error {
+	if len(all) == 0 {
+		return nil
+	}
+	end := exitOf(app.MissingError(all))
+	s.tell("lantern: " + end.Error())
+	return &exit{code: end.code, err: end.err}
+}
+
+// unreachedHosts are hosts that could not be reached, for programs.
+func unreachedHosts(all []app.Missing) (hosts []render.UnreachedHost) {
+	for _, m := range all {
+		because := m.Err.Because
+		if because == "" {
+			because = m.Err.Message
+		}
+		hosts = append(hosts, render.UnreachedHost{Host: m.Host, Because: because, Do: m.Err.Do})
+	}
+	return hosts
 }
 
 // admit is [app.Workspace.Admit]; what is found in the way is shown.

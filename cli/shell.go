@@ -5,13 +5,13 @@ import (
 	"fmt"
 	"os"
 	"os/signal"
-	"syscall"
 
 	"github.com/urfave/cli/v3"
 	"golang.org/x/term"
 
 	"proudlantern.example/lantern/app"
 	"proudlantern.example/lantern/engine"
+	"proudlantern.example/lantern/internal/system"
 )
 
 func (s *session) shellCommand() *cli.Command {
@@ -110,7 +110,7 @@ func (s *session) streams(x *engine.Exec) (restore func(), err error) {
 	}
 	sizes, changed, ended := make(chan engine.Size, 1), make(chan os.Signal, 1), make(chan struct{})
 	x.Sizes = sizes
-	signal.Notify(changed, syscall.SIGWINCH)
+	system.NotifyResize(changed)
 	sizes <- sizeOf(out)
 	go func() {
 		for {

@@ -49,21 +49,21 @@ func (s *session) statusCommand() *cli.Command {
 			if watch {
 				return s.watch(ctx, w, named, asJSON)
 			}
-			w = w.Survey(ctx, s.host)
+			w = w.SurveyForStatus(ctx, s.host)
 			broken := s.sayWhatIsBroken(w)
-			services, err := w.Status(ctx, named, s.host)
+			services, away, err := w.Status(ctx, named, s.host)
 			if err != nil {
 				return err
 			}
 			cleared, err := s.clearLeftovers(ctx, w, services, yes, same)
 			if err == nil && cleared {
-				services, err = w.Status(ctx, named, s.host)
+				services, away, err = w.Status(ctx, named, s.host)
 			}
 			if err != nil {
 				return err
 			}
 			if asJSON {
-				err = render.JSON(s.Out, render.NewStates(services))
+				err = render.JSON(s.Out, render.NewStates(services, unreachedHosts(away)))
 			} else {
 				for i := range services {
 					if !s.verbose {
@@ -75,6 +75,9 @@ func (s *session) statusCommand() *cli.Command {
 			if err == nil &&
 				(broken || slices.ContainsFunc(services, func(v observe.Status) bool { return !v.Well() })) {
 				err = &exit{code: exitFindings}
+			}
+			if lost := s.missing(away); lost != nil {
+				err = lost
 			}
 			return err
 		},

@@ -36,7 +36,7 @@ func (s *session) surveyCommand() *cli.Command {
 			if name == "" && save != "" && len(w.Hosts) > 1 {
 				return usage("a file holds the survey of one host: lantern survey HOST --save FILE")
 			}
-			w = w.Survey(ctx, name)
+			w = w.SurveyClosely(ctx, name)
 			shown := 0
 			for _, h := range w.Hosts {
 				facts := w.Surveys[h.Name]

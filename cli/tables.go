@@ -108,7 +108,7 @@ func (s *session) mountsCommand() *cli.Command {
 			}
 			wanted = path.Clean(wanted)
 			if !offline {
-				w = w.Survey(ctx, s.host)
+				w = w.SurveyClosely(ctx, s.host)
 			}
 			uses := slices.DeleteFunc(w.Mounts(), func(u lab.MountUse) bool {
 				elsewhere := s.host != "" && u.Host != s.host

@@ -1,3 +1,5 @@
+//go:build linux
+
 package cli_test
 
 import (
@@ -48,11 +50,12 @@ func pushLike(t *testing.T, like, label, reference string, options ...remote.Opt
 
 // update says what has moved and what is newer, writes what it is told to, and deploys with a way back.
 func TestUpdate(t *testing.T) {
-	enginetest.Each(t, func(t *testing.T, target enginetest.Target) {
+	enginetest.EachAtOnce(t, func(t *testing.T, target enginetest.Target) {
 		if !target.Real() {
 			t.Skip("the stand-in pulls from no registry")
 		}
 		b := newBench(t, target)
+		b.alone()
 		b.run(0, "version") // built with the compiler's own cache
 		open, locked := enginetest.Registry(t), enginetest.LockedRegistry(t, "keeper", "of-the-light")
 		var trouble atomic.Pointer[string]
@@ -70,7 +73,7 @@ func TestUpdate(t *testing.T) {
 			}
 		}))
 		config := t.TempDir()
-		t.Setenv("DOCKER_CONFIG", config)
+		b.env = append(b.env, "DOCKER_CONFIG="+config)
 		require.NoError(t, os.WriteFile(filepath.Join(config, "config.json"), []byte(fmt.Sprintf(
 			`{"auths": {%q: {"auth": %q}}}`, locked,
 			base64.StdEncoding.EncodeToString([]byte("keeper:of-the-light")))), 0o600))
@@ -126,7 +129,7 @@ func TestUpdate(t *testing.T) {
 			{"refuses", "it answers with status 503"},
 			{"limits", "it has been asked too often for now (status 429)"},
 		}
-		if target.Name == "podman" {
+		if target.IsPodman() {
 			modes = modes[1:] // it is lantern that waits, whatever the engine
 		}
 		for _, mode := range modes {

@@ -7,12 +7,12 @@ import (
 	"strings"
 
 	"github.com/urfave/cli/v3"
-	"golang.org/x/sys/unix"
 	"golang.org/x/term"
 
 	"proudlantern.example/lantern/app"
 	"proudlantern.example/lantern/cli/render"
 	"proudlantern.example/lantern/core/lab"
+	"proudlantern.example/lantern/internal/system"
 	"proudlantern.example/lantern/labdir"
 )
 
@@ -82,7 +82,7 @@ func notGiven(l *lab.Later) error {
 func (s *session) ask(ctx context.Context, asked []*lab.Later) (map[string]string, error) {
 	values := map[string]string{}
 	if len(asked) > 0 {
-		shown, err := hideTyping(int(terminal(s.In).Fd()))
+		shown, err := system.HideTyping(int(terminal(s.In).Fd()))
 		if err != nil {
 			return nil, usage("the terminal cannot be read: %s", err)
 		}
@@ -102,21 +102,6 @@ func (s *session) ask(ctx context.Context, asked []*lab.Later) (map[string]strin
 		}
 	}
 	return values, nil
-}
-
-// hideTyping keeps a terminal from showing what is typed, from before the first question until after the last one: a
-// person may be faster than what reads the answer.
-func hideTyping(tty int) (shown func(), err error) {
-	state, err := unix.IoctlGetTermios(tty, unix.TCGETS)
-	if err != nil {
-		return nil, err
-	}
-	was := *state
-	state.Lflag &^= unix.ECHO
-	if err := unix.IoctlSetTermios(tty, unix.TCSETS, state); err != nil {
-		return nil, err
-	}
-	return func() { unix.IoctlSetTermios(tty, unix.TCSETS, &was) }, nil
 }
 
 // typed reads a line from the terminal without showing it.

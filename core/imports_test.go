@@ -31,10 +31,12 @@ var order = []string{"core/merge", "core/tags", "core/parallel", "core/secret", 
 // what belongs to it.
 var floors = [][]string{
 	{"core"},
+	{"internal/system"},
 	{"internal/corpus", "labdir", "backup"},
 	{"hostconn", "registry"},
-	{"engine"},
+	{"engine", "folders"},
 	{"host"},
+	{"helper"},
 	{"deploy"},
 	{"app"},
 	{"demo"},
@@ -143,7 +145,7 @@ var notTheHosts = map[string][]string{
 	// how long we wait
 	"engine/bounds.go": {"os.Getenv"},
 	// who we are, and whether our own process lives
-	"deploy/lock.go": {"os.Getpid", "os.Hostname", "os.ReadFile", "os.Readlink", "syscall.Kill"},
+	"deploy/lock.go": {"os.Getpid", "os.Hostname", "os.ReadFile", "os.Readlink"},
 	// where we deploy from
 	"deploy/place.go": {"os.Hostname", "os.ReadFile"},
 	// whether a page answers where the person is

@@ -1,3 +1,5 @@
+//go:build linux
+
 package deploy_test
 
 import (
@@ -447,7 +449,7 @@ func TestDeathOnRealEngines(t *testing.T) {
 				defer func() { <-turns }()
 				w := worldOn(t, target.Address)
 				w.lab, w.name = fmt.Sprintf("skerry-pier-%d", i), fmt.Sprintf("pier-%d", i)
-				if target.Name == "podman" {
+				if target.IsPodman() {
 					w.nets = [2]string{"198.19.194.0/24", "198.19.195.0/24"}
 				}
 				print := w.withFolder()

@@ -36,6 +36,7 @@ const (
 	StepCreate  = "create"
 	StepStop    = "stop"
 	StepStart   = "start"
+	StepReload  = "reload"
 	StepProve   = "prove"
 	StepRemove  = "remove"
 	StepPutBack = "put-back"
@@ -122,14 +123,16 @@ type Deployer struct {
 	// what ran before is put back: it may be starting again.
 	ReconnectTimeout time.Duration
 
-	options Options                // of the call under way
-	takes   map[string]plan.Taking // containers of somebody else that the call under way takes the place of, by id
+	options Options // of the call under way
+	// services whose files were changed while they ran, by the call under way
+	reloaded *reloads
+	takes    map[string]plan.Taking // containers of somebody else that the call under way takes the place of, by id
 }
 
 // during returns the deployer of one call.
 func (d *Deployer) during(o Options) *Deployer {
 	one := *d
-	one.options = o
+	one.options, one.reloaded = o, &reloads{}
 	return &one
 }
 
@@ -246,7 +249,12 @@ func (d *Deployer) underLock(ctx context.Context, p plan.Stack, lock *lock) Outc
 		out.end(d.commit(ctx, name))
 		d.probeLinks(ctx, p)
 	} else {
+		undone := d.reloadBack(ctx, name)
 		out.end(d.putBack(ctx, name, lock))
+		if undone != nil {
+			out.Result = NeedsManual
+			out.ManualSteps = append(out.ManualSteps, undone.Error())
+		}
 	}
 	return out
 }
@@ -340,6 +348,9 @@ func (d *Deployer) replace(ctx context.Context, stack string, s plan.Service, lo
 	}
 	if f := d.awaitOthers(ctx, stack, s.Service); f != nil {
 		return f
+	}
+	if s.Action == plan.Reload {
+		return d.reload(ctx, stack, s, proof)
 	}
 	id := ""
 	if s.Action == plan.Start {
@@ -467,7 +478,11 @@ func (d *Deployer) create(ctx context.Context, s plan.Service, proof plan.Proof,
 		plan.LabelNames: attachments(s.Container.Networks), plan.LabelDigest: s.Container.Digest(key),
 		plan.LabelSalt: key, plan.LabelRestart: s.Container.Restart.String(), plan.LabelProof: proof.Label(),
 	}
-	return d.Engine.Create(ctx, name, c, labels, networkOf)
+	id, err := d.Engine.Create(ctx, name, c, labels, networkOf)
+	if err == nil {
+		err = d.Engine.PutFiles(ctx, id, c.Files)
+	}
+	return id, err
 }
 
 // notKnown words that a value has not come to light.

@@ -1,6 +1,9 @@
+//go:build linux
+
 package deploy_test
 
 import (
+	"cmp"
 	"context"
 	"flag"
 	"fmt"
@@ -56,6 +59,7 @@ type world struct {
 	folder string          // FOLDER of the stacks
 	nets   [2]string       // NET-A and NET-B
 	server *standin.Server // nil: a real engine
+	way    string          // to the gate, where it is another one than straight to its socket
 	within string          // ready-within of the lab; ample, because a test machine may be busy
 	events []deploy.Event
 	mu     sync.Mutex
@@ -103,7 +107,7 @@ func worldBehind(t testing.TB, address string, serves http.Handler) *world {
 // deployer returns one of its own process; a dead one has a process that is gone.
 func (w *world) deployer(dead bool) *deploy.Deployer {
 	w.t.Helper()
-	e, err := engine.Dial(w.t.Context(), w.gate.address)
+	e, err := engine.Dial(w.t.Context(), cmp.Or(w.way, w.gate.address))
 	require.NoError(w.t, err)
 	w.t.Cleanup(func() { e.Close() })
 	self := deploy.NewSelf()

@@ -11,12 +11,12 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"syscall"
 	"time"
 
 	"proudlantern.example/lantern/core/plan"
 	"proudlantern.example/lantern/deploy/observe"
 	"proudlantern.example/lantern/engine"
+	"proudlantern.example/lantern/internal/system"
 )
 
 // Labels of a lock.
@@ -185,7 +185,7 @@ func (d *Deployer) alive(c engine.State) bool {
 	pid, err := strconv.Atoi(c.Labels[labelPID])
 	if c.Labels[labelBoot] == d.Self.Boot && c.Labels[labelSpace] == d.Self.Space && d.Self.Boot != "" &&
 		d.Self.Space != "" && err == nil && pid > 0 {
-		if syscall.Kill(pid, 0) == syscall.ESRCH {
+		if system.IsGone(pid) {
 			return false
 		}
 		// Of a process that the system hides (proc(5), hidepid) it is not known whether it is that one.

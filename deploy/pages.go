@@ -27,23 +27,27 @@ func (d *Deployer) provePages(ctx context.Context, p plan.Stack) *Failure {
 func (d *Deployer) provePage(ctx context.Context, stack, service string, proof plan.Proof) *Failure {
 	name := stack + "." + service
 	d.event(stack, service, StepProve, EventBegun, "page")
+	d.Approach(ctx, name, proof.PagePort)
 	waiting, cancel := context.WithTimeout(ctx, proof.Within)
 	defer cancel()
 	last, pause := "it does not answer", probeFirst
+	defer func() { d.Leave(context.WithoutCancel(ctx), name) }()
 	for waiting.Err() == nil {
 		c, err := d.Engine.Inspect(waiting, name)
 		if err == nil && !c.Running {
 			return d.failed(ctx, stack, service, c.ID, "it "+observe.HowEnded(c))
 		}
-		for _, at := range d.DialPlaces(waiting, c, proof.PagePort) {
-			status, err := observe.Get(waiting, d.Engine.Conn.Port, proof.PageTLS, at, proof.Page)
-			if err == nil && status < 500 {
-				d.event(stack, service, StepProve, EventDone, "page answers at "+at)
-				return nil
+		a := d.Ask(waiting, c, proof.PageTLS, proof.PagePort, proof.Page)
+		switch {
+		case a.Status >= 500:
+			last = fmt.Sprintf("it answers with status %d", a.Status)
+		case (a.Status > 0 || a.Listens) && d.RunsOn(waiting, c):
+			how := " answers at " + a.At
+			if a.Unasked {
+				how = a.How
 			}
-			if err == nil {
-				last = fmt.Sprintf("it answers with status %d", status)
-			}
+			d.event(stack, service, StepProve, EventDone, "page"+how)
+			return nil
 		}
 		select {
 		case <-waiting.Done():

@@ -58,6 +58,10 @@ func (d *Deployer) proveReady(ctx context.Context, stack, service, id string, pr
 	if !proof.Declared() {
 		p.within = observe.Steady + time.Minute
 	}
+	if proof.HTTP != "" {
+		d.Approach(ctx, id, proof.Port)
+	}
+	defer d.Leave(context.WithoutCancel(ctx), id)
 	waiting, cancel := context.WithTimeout(ctx, p.within)
 	defer cancel()
 	seen := watchLog(waiting, d.Engine, id, proof.Log, since)
@@ -127,6 +131,9 @@ func (p *proving) try(ctx, waiting context.Context, seen <-chan struct{}) (done 
 		return false, nil
 	}
 	ready, how := p.Ready(waiting, c, p.proof, seen, p.since)
+	if ready && !p.RunsOn(waiting, c) {
+		return false, nil // the next try says how it ended
+	}
 	if ready || how != "" || waiting.Err() == nil {
 		p.how = how
 	}

@@ -12,6 +12,8 @@ type capabilities struct {
 	removeByID       bool // a network goes by its id; else by its name, as by id it would go although it is in use
 	mountCommas      bool // a mount may have a comma in its path
 	manyNetworks     bool // a container can be created on several networks at once
+	atOnce           int  // how many questions it is asked at the same time
+	fillReadOnly     bool // it puts files into a container whose root file system is read-only
 	tellsLimits      bool // which limits of processes were asked for; else those that there are, its own among them
 
 	// how it is asked for its processes: options of ps, or a list of columns
@@ -30,11 +32,14 @@ var usual = capabilities{
 	removeByID:       true,
 	mountCommas:      true,
 	tellsLimits:      true,
+	atOnce:           64, // it may be far away
 	processes:        []string{"-eo", "pid,user,pcpu,rss,args"},
 }
 
 var ofPodmansService = capabilities{
 	manyNetworks: true,
+	fillReadOnly: true,
+	atOnce:       4, // with more, some of them take seconds
 	processes:    []string{"hpid,user,pcpu,rss,args"},
 	notReported:  []string{"log-limit", "sysctls", "aliases", "ipc"},
 	missing: []string{

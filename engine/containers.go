@@ -45,6 +45,7 @@ type State struct {
 	Started   time.Time // zero when it never was
 	Finished  time.Time // zero when it never ended
 	Addresses []string  // its own, on its networks
+	PID       int       // of its first process, on the host; 0 for none
 	// the command by which its image says that it is well, see [Engine.Run]; nil: it declares none
 	Check            []string
 	Volumes          []string    // all that it mounts, by name
@@ -196,6 +197,14 @@ func (e *Engine) Stop(ctx context.Context, id string, within time.Duration) erro
 	})
 }
 
+// Signal sends a signal, such as SIGHUP, to the first process of a container that runs. Errors: [ErrNotFound].
+func (e *Engine) Signal(ctx context.Context, id, signal string) error {
+	return e.call(ctx, "kill", 0, func(ctx context.Context) error {
+		_, err := e.api.ContainerKill(ctx, id, client.ContainerKillOptions{Signal: signal})
+		return err
+	})
+}
+
 // Rename gives a container another name. Errors: [ErrNameTaken], [ErrNotFound].
 func (e *Engine) Rename(ctx context.Context, id, name string) error {
 	var err error
@@ -225,6 +234,13 @@ func (e *Engine) Remove(ctx context.Context, id string) error {
 		_, err := e.Inspect(ctx, id)
 		return errors.Is(err, ErrNotFound), notThere(err)
 	})
+	// Of one that goes by itself when it ends, the engine may be at it.
+	for began := time.Now(); err != nil && strings.Contains(err.Error(), "already in progress") && time.Since(began) < settles; {
+		time.Sleep(50 * time.Millisecond)
+		if _, lost := e.Inspect(ctx, id); lost != nil {
+			return notThere(lost)
+		}
+	}
 	return notThere(err)
 }
 
@@ -268,10 +284,6 @@ func (e *Engine) Inspect(ctx context.Context, name string) (State, error) {
 	}
 	return e.state(r.Container), nil
 }
-
-// atOnce is how many questions an engine is asked at the same time. With more, those of Podman's service
-// stand in each other's way.
-const atOnce = 4
 
 // Own returns a container of a lab as it is now. Errors: [ErrNotFound]; [ErrForeign] when it is not the lab's
 // ([plan.Owns]), whatever its labels say.
@@ -318,9 +330,10 @@ func (e *Engine) Containers(ctx context.Context, lab, stack string) ([]State, er
 	}
 	found, errs := make([]State, len(items)), make([]error, len(items))
 	var work errgroup.Group
-	work.SetLimit(atOnce)
 	for i, c := range items {
+		e.slots <- struct{}{} // shared by all that ask the engine at the same time
 		work.Go(func() error {
+			defer func() { <-e.slots }()
 			found[i], errs[i] = e.Inspect(ctx, c.ID)
 			return nil
 		})
@@ -344,6 +357,20 @@ func (e *Engine) Containers(ctx context.Context, lab, stack string) ([]State, er
 	}
 	slices.SortFunc(states, func(a, b State) int { return strings.Compare(a.Name, b.Name) })
 	return states, nil
+}
+
+// Stacks returns the names of a lab's stacks that seem to have containers, sorted: labels alone are looked at.
+func (e *Engine) Stacks(ctx context.Context, lab string) ([]string, error) {
+	items, err := e.list(ctx, make(client.Filters).Add("label", plan.LabelLab+"="+lab))
+	if err != nil {
+		return nil, err
+	}
+	var names []string
+	for _, c := range items {
+		names = append(names, c.Labels[plan.LabelStack])
+	}
+	slices.Sort(names)
+	return slices.Compact(names), nil
 }
 
 // list returns all containers of the engine that a filter lets through.
@@ -438,6 +465,7 @@ func (e *Engine) state(c container.InspectResponse) State {
 		}
 	}
 	if st := c.State; st != nil {
+		s.PID = st.Pid
 		s.Status, s.Running, s.ExitCode, s.OOMKilled, s.Error = string(st.Status), st.Running, st.ExitCode,
 			st.OOMKilled, st.Error
 		s.Started, s.Finished = moment(st.StartedAt), moment(st.FinishedAt)

@@ -1,3 +1,5 @@
+//go:build linux
+
 package engine_test
 
 import (
@@ -34,7 +36,7 @@ import (
 // The contract: what lantern relies on of every engine. It runs unchanged against the stand-in and every real
 // engine there is.
 func TestContract(t *testing.T) {
-	enginetest.Each(t, func(t *testing.T, target enginetest.Target) {
+	enginetest.Every(t, func(t *testing.T, target enginetest.Target) {
 		e, err := engine.Dial(t.Context(), target.Address)
 		require.NoError(t, err)
 		t.Cleanup(func() { e.Close() })
@@ -51,6 +53,7 @@ func TestContract(t *testing.T) {
 			"a command inside":             commands,
 			"what cannot be run":           runnable,
 			"folders are made":             folders,
+			"files inside":                 filesInside,
 			"the log follows":              logFollows,
 			"a folder that does not exist": missingFolder,
 			"the restart policy changes":   restartChanges,
@@ -156,7 +159,7 @@ func lifeOfAContainer(t *testing.T, w *world) {
 }
 
 func readBack(t *testing.T, w *world) {
-	dir := t.TempDir()
+	dir := enginetest.TempDir(t)
 	c := w.container(enginetest.Page)
 	c.User = "1311:1400"
 	c.Env = []plan.Variable{
@@ -386,7 +389,7 @@ func mounted(t *testing.T, w *world) {
 	if os.Getuid() == 0 {
 		// What is mounted below a shared one is seen on both sides; engines demand that it is shared on the
 		// host, too.
-		dir := t.TempDir()
+		dir := enginetest.TempDir(t)
 		require.NoError(t, unix.Mount(dir, dir, "", unix.MS_BIND, ""))
 		t.Cleanup(func() { unix.Unmount(dir, unix.MNT_DETACH) })
 		require.NoError(t, unix.Mount("", dir, "", unix.MS_SHARED, ""))
@@ -464,7 +467,7 @@ func runnable(t *testing.T, w *world) {
 		assert.Equal(t, c.why, why, "%v", c.entrypoint)
 	}
 	// A program that is mounted is there, also behind a link.
-	tools := t.TempDir()
+	tools := enginetest.TempDir(t)
 	require.NoError(t, os.WriteFile(filepath.Join(tools, "lens"), []byte("#!"), 0o755))
 	for name, entrypoint := range map[string]string{"mounted": "/tools/lens", "linked": "/tool"} {
 		if name == "linked" && !w.target.Real() {
@@ -483,22 +486,125 @@ func folders(t *testing.T, w *world) {
 	if os.Getuid() != 0 {
 		t.Skip("only root may give folders away")
 	}
-	dir := t.TempDir()
+	dir := enginetest.TempDir(t)
 	require.NoError(t, os.Mkdir(dir+"/old", 0o700))
+	uid, gid := survey.ID(1311), survey.ID(1400)
+	if w.Rootless(w.ctx) { // ids of the host that mean something inside
+		require.NoError(t, os.Chmod(dir, 0o777))
+		assert.Error(t, w.MakeFolders(w.ctx, w.prefix+plan.SuffixFolders, enginetest.Page, w.labels, dir,
+			[]engine.Folder{{Path: dir + "/a", UID: uid, GID: gid, Mode: 0o750}}), "it cannot give anything to them")
+		var s survey.Survey
+		require.NoError(t, w.Facts(w.ctx, &s))
+		uid, _ = survey.HostID(s.Engine.UIDMap, uid)
+		gid, _ = survey.HostID(s.Engine.GIDMap, gid)
+		require.Greater(t, uid, survey.ID(65536))
+	}
 	made := []engine.Folder{
-		{Path: dir + "/a", UID: 1311, GID: 1400, Mode: 0o750},
-		{Path: dir + "/a/b c", UID: 1311, GID: 1400, Mode: 0o2770},
+		{Path: dir + "/a", UID: uid, GID: gid, Mode: 0o750},
+		{Path: dir + "/a/b c", UID: uid, GID: gid, Mode: 0o2770},
 	}
 	require.NoError(t, w.MakeFolders(w.ctx, w.prefix+plan.SuffixFolders, enginetest.Page, w.labels, dir, made))
 	for _, f := range made {
 		info, err := os.Stat(f.Path)
 		require.NoError(t, err)
 		st := info.Sys().(*syscall.Stat_t)
-		assert.Equal(t, []uint32{1311, 1400, f.Mode}, []uint32{st.Uid, st.Gid, st.Mode & 0o7777}, f.Path)
+		assert.Equal(t, []uint32{uint32(uid), uint32(gid), f.Mode}, []uint32{st.Uid, st.Gid, st.Mode & 0o7777}, f.Path)
 	}
 	list, err := w.Containers(w.ctx, w.prefix, "")
 	require.NoError(t, err)
 	assert.Empty(t, list)
+}
+
+// filesOf returns a folder with so many files in ten folders.
+func filesOf(n int, text string) []plan.File {
+	files := []plan.File{{Target: "/srv/site", Folder: true, Mode: 0o750, UID: 1311, GID: 1400}}
+	for i := range n {
+		folder := fmt.Sprintf("/srv/site/%d", i%10)
+		if i < 10 {
+			files = append(files, plan.File{Target: folder, Folder: true, Mode: 0o755, UID: 1311, GID: 1400})
+		}
+		files = append(files, plan.File{
+			Target: fmt.Sprintf("%s/page-%d.html", folder, i), Mode: 0o640, UID: 1311, GID: 1400,
+			Content: secret.Plain(fmt.Sprintf("%s %d\n", text, i)),
+		})
+	}
+	slices.SortFunc(files, func(a, b plan.File) int { return strings.Compare(a.Target, b.Target) })
+	return files
+}
+
+func filesInside(t *testing.T, w *world) {
+	id := w.create(t, "files", w.container(enginetest.Page))
+	files := append(filesOf(30, "fog"), plan.File{
+		Target: "/kept-by/the-keeper", Mode: 0o600, Content: secret.Of("a secret\x00\xff\n", true),
+	})
+	slices.SortFunc(files, func(a, b plan.File) int { return strings.Compare(a.Target, b.Target) })
+	require.NoError(t, w.PutFiles(w.ctx, id, files))
+	require.NoError(t, w.Start(w.ctx, id))
+	// What is there already is written over, running or not; what was not asked for is not told.
+	changed := filesOf(20, "more fog")
+	require.NoError(t, w.PutFiles(w.ctx, id, changed))
+	want := slices.Clone(files)
+	for i, f := range want {
+		if j := slices.IndexFunc(changed, func(c plan.File) bool { return c.Target == f.Target }); j >= 0 {
+			want[i] = changed[j]
+		}
+	}
+	for _, up := range []bool{true, false} {
+		if !up {
+			require.NoError(t, w.Stop(w.ctx, id, time.Second))
+		}
+		found, err := w.ReadFiles(w.ctx, id, append(slices.Clone(want), plan.File{Target: "/nowhere/at/all"}))
+		require.NoError(t, err)
+		slices.SortFunc(found, func(a, b plan.File) int { return strings.Compare(a.Target, b.Target) })
+		for i, f := range found { // not every engine tells owners
+			if f.UID == 0 && f.GID == 0 {
+				found[i].UID, found[i].GID = want[i].UID, want[i].GID
+			}
+		}
+		assert.Equal(t, want, found, "running: %v", up)
+	}
+	_, err := w.ReadFiles(w.ctx, w.prefix+"-nobody", want)
+	assert.NoError(t, err, "what is gone has no files")
+}
+
+// What 5,000 files cost that go into a container and are read back, beside writing them to a folder.
+func BenchmarkFilesInside(b *testing.B) {
+	files := filesOf(5000, strings.Repeat("fog over the skerry ", 50))
+	b.Run("floor", func(b *testing.B) {
+		for b.Loop() {
+			dir := b.TempDir()
+			for _, f := range files {
+				if f.Folder {
+					os.MkdirAll(dir+f.Target, 0o755)
+				} else if err := os.WriteFile(dir+f.Target, []byte(f.Content.Reveal()), 0o640); err != nil {
+					b.Fatal(err)
+				}
+			}
+		}
+	})
+	for _, name := range []string{"DOCKERD", "PODMAN"} {
+		address := os.Getenv("LANTERN_TEST_" + name)
+		if address == "" {
+			continue
+		}
+		e, err := engine.Dial(b.Context(), address)
+		require.NoError(b, err)
+		id, err := e.Create(b.Context(), "bench-files", plan.Container{Image: enginetest.Page, Mode: "none"}, map[string]string{}, "")
+		require.NoError(b, err)
+		b.Run("put/"+name, func(b *testing.B) {
+			for b.Loop() {
+				require.NoError(b, e.PutFiles(b.Context(), id, files))
+			}
+		})
+		b.Run("read/"+name, func(b *testing.B) {
+			for b.Loop() {
+				found, err := e.ReadFiles(b.Context(), id, files)
+				require.NoError(b, err)
+				require.Len(b, found, len(files))
+			}
+		})
+		require.NoError(b, e.Remove(context.Background(), id))
+	}
 }
 
 func logFollows(t *testing.T, w *world) {
@@ -518,11 +624,13 @@ func logFollows(t *testing.T, w *world) {
 }
 
 func missingFolder(t *testing.T, w *world) {
-	missing := t.TempDir() + "/nobody-made-it"
+	dir := enginetest.TempDir(t)
+	require.NoError(t, os.Chmod(dir, 0o777)) // for an engine without root
+	missing := dir + "/nobody-made-it"
 	c := w.container(enginetest.Page)
 	c.Mounts = []plan.Mount{{Source: missing, Target: "/data"}}
 	_, err := w.Create(w.ctx, w.prefix+".a", c, w.labels, "")
-	if w.target.Name == "podman" {
+	if w.target.IsPodman() {
 		require.NoError(t, err, "this engine makes the folder, which is why the check has to come first")
 		assert.DirExists(t, missing)
 		return
@@ -564,8 +672,8 @@ func pull(t *testing.T, w *world) {
 	assert.NotEmpty(t, image.ID)
 	assert.ErrorIs(t, w.Pull(w.ctx, absent, nil, func(engine.PullProgress) {}), engine.ErrNotFound,
 		"its registry says that it has not")
-	switch err := w.InRegistry(w.ctx, absent); w.target.Name {
-	case "podman":
+	switch err := w.InRegistry(w.ctx, absent); w.target.IsPodman() {
+	case true:
 		assert.ErrorIs(t, err, engine.ErrUnsupported)
 	default:
 		assert.ErrorIs(t, err, engine.ErrNotFound)
@@ -601,6 +709,12 @@ func usage(t *testing.T, w *world) {
 	assert.Positive(t, first.MemoryLimit)
 	assert.True(t, first.Networked)
 	s := w.inspect(t, id)
+	if w.Rootless(w.ctx) { // nothing of the host reaches its own address
+		second, err := w.Usage(w.ctx, id)
+		require.NoError(t, err)
+		assert.False(t, second.Time.Before(first.Time))
+		return
+	}
 	require.Eventually(t, func() bool {
 		// The page of the real image costs something; that of the stand-in is asked where it listens.
 		if c, err := net.Dial("tcp", net.JoinHostPort(s.Addresses[0], "8080")); err == nil {

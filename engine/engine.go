@@ -4,6 +4,7 @@ package engine
 
 import (
 	"context"
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"net"
@@ -41,7 +42,11 @@ type Engine struct {
 	apiVer  string
 	can     capabilities
 	standIn bool
-	images  sync.Map // labels of images, by id
+
+	rootless func(context.Context) bool // asked once
+	slots    chan struct{}              // see [capabilities]
+	libpod   libpod                     // what Podman's service tells of itself
+	images   sync.Map                   // labels of images, by id
 }
 
 // defaultCallTimeout is ample: a machine that has much to do answers late, and a call that was given up goes
@@ -141,7 +146,14 @@ func Over(ctx context.Context, way *hostconn.Conn) (*Engine, error) {
 	if strings.HasPrefix(host, "ssh://") { // which the client knows nothing of; where it leads to is in the connection
 		host = "unix://" + way.Socket
 	}
-	api, err := client.New(client.WithHost(host), client.WithUserAgent("lantern"),
+	// Making a connection takes its time, too: those that were made are kept for what is asked next.
+	pool := &http.Transport{
+		MaxIdleConns: idleConnections, MaxIdleConnsPerHost: idleConnections, IdleConnTimeout: 30 * time.Second,
+		// Without it the client takes the connection for one that it has to encrypt.
+		TLSNextProto: map[string]func(string, *tls.Conn) http.RoundTripper{},
+	}
+	api, err := client.New(client.WithHTTPClient(&http.Client{Transport: pool, CheckRedirect: client.CheckRedirect}),
+		client.WithHost(host), client.WithUserAgent("lantern"),
 		client.WithScheme("http"), client.WithDialContext(func(ctx context.Context, _, _ string) (net.Conn, error) {
 			c, err := way.Engine(ctx)
 			if err != nil {
@@ -153,12 +165,21 @@ func Over(ctx context.Context, way *hostconn.Conn) (*Engine, error) {
 		return nil, unreachable(err, "the address cannot be used: "+err.Error(), "")
 	}
 	e := &Engine{CallTimeout: waits, Conn: way, Logins: &registry.Logins{}, api: api, can: usual}
+	var once sync.Once
+	var without bool
+	e.rootless = func(ctx context.Context) bool {
+		once.Do(func() { without = e.askRootless(ctx) })
+		return without
+	}
 	if err := e.greet(ctx); err != nil {
 		api.Close()
 		return nil, err
 	}
 	return e, nil
 }
+
+// idleConnections is how many connections to an engine are kept that nothing is asked over.
+const idleConnections = 64
 
 // greet finds out whether an engine answers, and which one it is.
 func (e *Engine) greet(ctx context.Context) error {
@@ -167,17 +188,28 @@ func (e *Engine) greet(ctx context.Context) error {
 	}
 	ctx, cancel := context.WithTimeout(ctx, min(e.CallTimeout, 30*time.Second))
 	defer cancel()
+	// Over a long way each answer takes its time.
+	var server string
+	var nameless error
+	var asking sync.WaitGroup
+	asking.Go(func() { server, nameless = e.serverName(ctx) })
+	asking.Go(func() { e.libpod = e.askLibpod(ctx) })
 	ping, err := e.api.Ping(ctx, client.PingOptions{NegotiateAPIVersion: true})
+	asking.Wait()
 	e.apiVer = ping.APIVersion
 	if because := hostconn.RefusedTLS(err); because != "" {
 		return &Unreachable{Address: e.Conn.Address, Because: because, Host: true, Err: err}
 	}
 	if err == nil {
-		err = e.identify(ctx)
+		err = nameless
+	}
+	if err == nil {
+		err = e.identify(ctx, server)
 	}
 	if err != nil {
 		return unreachable(err, "something listens there, but it does not answer as a container engine does", "")
 	}
+	e.slots = make(chan struct{}, e.can.atOnce)
 	if versions.LessThan(e.apiVer, OldestAPI) {
 		return unreachable(nil,
 			fmt.Sprintf("its API has version %s, and lantern needs %s or newer", e.apiVer, OldestAPI),
@@ -186,32 +218,42 @@ func (e *Engine) greet(ctx context.Context) error {
 	return nil
 }
 
-// identify finds out which engine this is, from what it calls itself in every answer. Only where something in
-// between has another name is it asked for its version: engines run programs for that, and one of them the
-// package manager, which takes longer than most commands of lantern.
-func (e *Engine) identify(ctx context.Context) error {
-	server := ""
-	err := e.raw(ctx, http.MethodGet, "/_ping", func(answer *http.Response) error {
-		server, _, _ = strings.Cut(answer.Header.Get("Server"), "/")
+// serverName returns what an engine calls itself in every answer.
+func (e *Engine) serverName(ctx context.Context) (name string, err error) {
+	err = e.raw(ctx, http.MethodGet, "/_ping", func(answer *http.Response) error {
+		name, _, _ = strings.Cut(answer.Header.Get("Server"), "/")
 		return nil
 	})
-	if err != nil {
-		return err
-	}
+	return name, err
+}
+
+// identify finds out which engine this is, from what it calls itself. Only where something in between has another name
+// is it asked for its version: engines run programs for that, and one of them the package manager, which takes longer
+// than most commands of lantern.
+func (e *Engine) identify(ctx context.Context, server string) error {
 	switch server {
 	case "Docker":
 	case "Libpod":
-		e.can = ofPodmansService
+		e.asPodman()
 	case StandInName:
 		e.standIn = true
 	default:
 		name, _, err := e.version(ctx)
 		if strings.HasPrefix(name, "Podman") {
-			e.can = ofPodmansService
+			e.asPodman()
 		}
 		return err
 	}
 	return nil
+}
+
+// asPodman notes what Podman's service can do.
+func (e *Engine) asPodman() {
+	e.can = ofPodmansService
+	if e.libpod.Host.Security.Rootless {
+		// Devices are mounts there, and limits of processes those of its user.
+		e.can.notReported = slices.Concat(e.can.notReported, e.libpod.lacks(), []string{"devices", "ulimits"})
+	}
 }
 
 // version asks for the engine's name and version.
@@ -262,6 +304,26 @@ func (e *Engine) Close() error { return e.api.Close() }
 // CanUpdate reports whether the engine can change the restart policy of a container that exists.
 func (e *Engine) CanUpdate() bool { return e.can.updateRestart }
 
+// Rootless reports whether the engine runs without root. Then the addresses of its containers are in a network of its
+// own, and its forwarder accepts connections to published ports whether anything listens inside or not.
+func (e *Engine) Rootless(ctx context.Context) bool {
+	return e.libpod.Host.Security.Rootless || e.rootless(ctx)
+}
+
+// askRootless asks the engine whether it runs without root; one that does not answer counts as one with root.
+func (e *Engine) askRootless(ctx context.Context) (without bool) {
+	e.call(ctx, "info", 0, func(ctx context.Context) error {
+		info, err := e.api.Info(ctx, client.InfoOptions{})
+		without = err == nil && isRootless(info.Info.SecurityOptions)
+		return err
+	})
+	return without
+}
+
+func isRootless(securityOptions []string) bool {
+	return slices.ContainsFunc(securityOptions, func(o string) bool { return strings.Contains(o, "rootless") })
+}
+
 // Facts writes what the engine knows of itself and its machine into a survey.
 func (e *Engine) Facts(ctx context.Context, s *survey.Survey) error {
 	var name, version string
@@ -286,10 +348,13 @@ func (e *Engine) Facts(ctx context.Context, s *survey.Survey) error {
 	if e.lacksInit() {
 		s.Engine.Lacks = append(s.Engine.Lacks, "init")
 	}
-	s.Engine.Missing = e.can.missing
-	for _, o := range info.Info.SecurityOptions {
-		s.Engine.Rootless = s.Engine.Rootless || strings.Contains(o, "rootless")
+	if !e.can.fillReadOnly {
+		s.Engine.Lacks = append(s.Engine.Lacks, survey.LacksFillReadOnly)
 	}
+	s.Engine.Missing = e.can.missing
+	s.Engine.Rootless = e.libpod.Host.Security.Rootless || isRootless(info.Info.SecurityOptions)
+	s.Engine.Lacks = append(s.Engine.Lacks, e.libpod.lacks()...)
+	s.Engine.UIDMap, s.Engine.GIDMap = idMaps(e.libpod.Host.IDMappings.UID), idMaps(e.libpod.Host.IDMappings.GID)
 	s.Platform = info.Info.OSType + "/" + architecture(info.Info.Architecture)
 	s.Memory, s.CPUs = info.Info.MemTotal, info.Info.NCPU
 	return nil

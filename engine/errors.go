@@ -65,7 +65,11 @@ func explain(call string, err error) error {
 	if errors.As(err, &known) {
 		return err
 	}
-	text := short(strings.TrimPrefix(err.Error(), "Error response from daemon: "))
+	said := strings.TrimPrefix(err.Error(), "Error response from daemon: ")
+	if _, why, ok := strings.Cut(said, "}: copier: put: "); ok {
+		said = why // Podman's service says before all that its copier was asked
+	}
+	text := short(said)
 	e := &Error{Call: call, Message: text, err: err}
 	var network net.Error
 	switch {

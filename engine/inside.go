@@ -155,13 +155,17 @@ func (e *Engine) MakeFolders(ctx context.Context, name, image string, labels map
 	var archive bytes.Buffer
 	w := tar.NewWriter(&archive)
 	for _, f := range folders {
+		uid, gid, err := e.inside(f.UID, f.GID)
+		if err != nil {
+			return fmt.Errorf("the folder %s: %w", f.Path, err)
+		}
 		name := strings.TrimPrefix(strings.TrimPrefix(path.Clean(f.Path), path.Clean(below)), "/")
 		if err := w.WriteHeader(&tar.Header{
 			Typeflag: tar.TypeDir,
 			Name:     name + "/",
 			Mode:     int64(f.Mode),
-			Uid:      int(f.UID),
-			Gid:      int(f.GID),
+			Uid:      int(uid),
+			Gid:      int(gid),
 			ModTime:  time.Now(),
 		}); err != nil {
 			return err
@@ -177,4 +181,17 @@ func (e *Engine) MakeFolders(ctx context.Context, name, image string, labels map
 		})
 		return err
 	})
+}
+
+// inside returns what ids of the host are called inside containers: an engine without root has others there.
+func (e *Engine) inside(uid, gid survey.ID) (insideUID, insideGID survey.ID, err error) {
+	if !e.libpod.Host.Security.Rootless {
+		return uid, gid, nil
+	}
+	insideUID, known := survey.InsideID(idMaps(e.libpod.Host.IDMappings.UID), uid)
+	insideGID, also := survey.InsideID(idMaps(e.libpod.Host.IDMappings.GID), gid)
+	if !known || !also {
+		return 0, 0, fmt.Errorf("the engine runs without root, and cannot give anything to %d:%d of the host", uid, gid)
+	}
+	return insideUID, insideGID, nil
 }

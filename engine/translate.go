@@ -187,6 +187,7 @@ func (e *Engine) readBack(c container.InspectResponse) plan.Container {
 		out.NotReported = append(out.NotReported, "capabilities", "drop-capabilities", "devices")
 	}
 	out.NotReported = append(out.NotReported, e.can.notReported...)
+	out.NotGiven = e.libpod.notGiven(out.Settings.Dropped)
 	for port, bindings := range h.PortBindings {
 		for _, b := range bindings {
 			p := plan.Port{Container: int(port.Num()), Protocol: string(port.Proto())}
@@ -299,6 +300,13 @@ func WithoutImage(c plan.Container, image survey.Image, declared plan.Container)
 			!slices.ContainsFunc(declared.Mounts, func(d plan.Mount) bool { return d.Target == m.Target })
 	})
 	run, want := &c.Settings, declared.Settings
+	// What an engine gives to nobody it may tell as if it were asked for, as Debian's Podman does.
+	run.Dropped = slices.DeleteFunc(slices.Clone(run.Dropped), func(name string) bool {
+		return slices.Contains(c.NotGiven, name) && !slices.Contains(want.Dropped, name)
+	})
+	if len(run.Dropped) == 0 {
+		run.Dropped = nil
+	}
 	// An entrypoint of one's own takes the image's command away, too.
 	if want.Command == nil && (slices.Equal(secret.Reveal(run.Command), image.Command) || len(run.Command) == 0) {
 		run.Command = nil

@@ -1,7 +1,6 @@
 package host
 
 import (
-	"bytes"
 	"encoding/binary"
 	"errors"
 	"fmt"
@@ -12,8 +11,6 @@ import (
 	"slices"
 	"strings"
 
-	"github.com/moby/sys/mountinfo"
-
 	"proudlantern.example/lantern/core/survey"
 	"proudlantern.example/lantern/hostconn"
 )
@@ -21,10 +18,10 @@ import (
 // readFileSystems reads the file systems that hold the paths, and those above them that the machine's table
 // has and that are not mounted now.
 func readFileSystems(from hostconn.Files, s *survey.Survey, paths []string, fstab string) {
-	var mounts []*mountinfo.Info
+	var mounts []mount
 	text, err := from.Read("/proc/self/mountinfo", mostFacts) // proc_pid_mountinfo(5)
 	if err == nil {
-		mounts, err = mountinfo.GetMountsFromReader(bytes.NewReader(text), nil)
+		mounts, err = readMounts(string(text))
 	}
 	if err != nil {
 		s.Unknown["filesystems"] = "the table of mounts cannot be read"
@@ -32,23 +29,24 @@ func readFileSystems(from hostconn.Files, s *survey.Survey, paths []string, fsta
 	}
 	seen := map[string]bool{}
 	for _, p := range paths {
-		var holds *mountinfo.Info
-		for _, m := range mounts {
-			below := m.Mountpoint == "/" || p == m.Mountpoint || strings.HasPrefix(p, m.Mountpoint+"/")
-			if below && (holds == nil || len(m.Mountpoint) >= len(holds.Mountpoint)) {
+		var holds *mount
+		for i := range mounts {
+			m := &mounts[i]
+			below := m.at == "/" || p == m.at || strings.HasPrefix(p, m.at+"/")
+			if below && (holds == nil || len(m.at) >= len(holds.at)) {
 				holds = m
 			}
 		}
-		if holds == nil || seen[holds.Mountpoint] {
+		if holds == nil || seen[holds.at] {
 			continue
 		}
-		seen[holds.Mountpoint] = true
-		size, free, err := from.Space(holds.Mountpoint)
+		seen[holds.at] = true
+		size, free, err := from.Space(holds.at)
 		if err != nil {
 			continue
 		}
 		s.FileSystems = append(s.FileSystems, survey.FileSystem{
-			Mount: holds.Mountpoint, Kind: holds.FSType, Mounted: true, Options: options(holds),
+			Mount: holds.at, Kind: holds.kind, Mounted: true, Options: options(holds),
 			Size: size, Free: free,
 		})
 	}
@@ -62,9 +60,9 @@ func readFileSystems(from hostconn.Files, s *survey.Survey, paths []string, fsta
 }
 
 // options returns what a file system is mounted with. It is read-only as a whole, or for this one mount.
-func options(m *mountinfo.Info) []string {
-	all := strings.Split(m.Options, ",")
-	if slices.Contains(strings.Split(m.VFSOptions, ","), "ro") && !slices.Contains(all, "ro") {
+func options(m *mount) []string {
+	all := m.options
+	if slices.Contains(m.super, "ro") && !slices.Contains(all, "ro") {
 		all = append(all, "ro")
 	}
 	return all
@@ -72,7 +70,7 @@ func options(m *mountinfo.Info) []string {
 
 // notMounted returns what a table of file systems (fstab(5)) has and the machine has not mounted. What is
 // mounted on demand does not count.
-func notMounted(from hostconn.Files, fstab string, mounts []*mountinfo.Info) []survey.FileSystem {
+func notMounted(from hostconn.Files, fstab string, mounts []mount) []survey.FileSystem {
 	text, err := from.Read(fstab, mostFacts)
 	if err != nil {
 		return nil
@@ -87,7 +85,7 @@ func notMounted(from hostconn.Files, fstab string, mounts []*mountinfo.Info) []s
 		at, options := path.Clean(strings.NewReplacer(`\040`, " ", `\011`, "\t", `\134`,
 			`\`).Replace(f[1])), strings.Split(f[3], ",")
 		onDemand := slices.Contains(options, "noauto") || slices.Contains(options, "x-systemd.automount")
-		mounted := slices.ContainsFunc(mounts, func(m *mountinfo.Info) bool { return m.Mountpoint == at })
+		mounted := slices.ContainsFunc(mounts, func(m mount) bool { return m.at == at })
 		if path.IsAbs(at) && at != "/" && f[2] != "swap" && !onDemand && !mounted {
 			missing = append(missing, survey.FileSystem{Mount: at, Kind: f[2], Options: options})
 		}

@@ -5,7 +5,6 @@ import (
 	"path/filepath"
 	"testing"
 
-	"github.com/moby/sys/mountinfo"
 	"github.com/pkg/xattr"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -25,7 +24,7 @@ UUID=4 /mnt/later ext4 x-systemd.automount 0 0
 UUID=5 none swap sw 0 0
 half a line
 `), 0o600))
-	missing := notMounted(hostconn.Local, table, []*mountinfo.Info{{Mountpoint: "/"}, {Mountpoint: "/srv/plates"}})
+	missing := notMounted(hostconn.Local, table, []mount{{at: "/"}, {at: "/srv/plates"}})
 	assert.Equal(t,
 		[]survey.FileSystem{{Mount: "/srv/old plates", Kind: "ext4", Options: []string{"ro", "nofail"}}}, missing)
 	assert.Empty(t, notMounted(hostconn.Local, table+"-none", nil))
@@ -69,5 +68,21 @@ func TestDevicesAndRoutes(t *testing.T) {
 	for _, r := range s.Routes {
 		assert.NotEqual(t, "0.0.0.0/0", r.Subnet, "the default way overlaps everything")
 		assert.NotEmpty(t, r.Device)
+	}
+}
+
+// A table of mounts is read as the kernel writes it: with optional fields, blanks in names, and lines that are none.
+func TestReadMounts(t *testing.T) {
+	mounts, err := readMounts("22 1 8:1 / / rw,relatime - ext4 /dev/sda1 rw,errors=remount-ro\n" +
+		`36 22 98:0 /mnt1 /srv/the\040mast\134x rw shared:1 master:2 - nfs tower:/data ro` + "\n")
+	require.NoError(t, err)
+	assert.Equal(t, []mount{
+		{at: "/", kind: "ext4", options: []string{"rw", "relatime"}, super: []string{"rw", "errors=remount-ro"}},
+		{at: `/srv/the mast\x`, kind: "nfs", options: []string{"rw"}, super: []string{"ro"}},
+	}, mounts)
+	assert.Equal(t, []string{"rw", "ro"}, options(&mounts[1]))
+	for _, wrong := range []string{"22 1 8:1 / / rw ext4 /dev/sda1 rw\n", "\n", "22 1 8:1 / / rw - ext4\n"} {
+		_, err := readMounts(wrong)
+		assert.Error(t, err, "%q", wrong)
 	}
 }

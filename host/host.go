@@ -4,8 +4,14 @@ package host
 import (
 	"context"
 	"errors"
+	"io/fs"
 	"net/netip"
+	"path"
+	"slices"
+	"sync"
 	"time"
+
+	"golang.org/x/sync/errgroup"
 
 	"proudlantern.example/lantern/core/lab"
 	"proudlantern.example/lantern/core/survey"
@@ -25,18 +31,22 @@ func Survey(ctx context.Context, h *lab.Host, logins *registry.Logins,
 		Taken:   time.Now().UTC().Truncate(time.Second),
 		Unknown: map[string]string{},
 	}
-	e, err := engine.DialHost(ctx, h)
+	e, files, asked, err := dial(ctx, h, s, ask)
 	if err != nil {
 		s.Unknown["engine"] = err.Error()
 		var known *engine.Unreachable
 		if errors.As(err, &known) {
-			s.Unknown["engine"], s.Sockets = known.Because, known.Sockets
+			s.Unknown["engine"], s.Sockets, s.Do = known.Because, known.Sockets, known.Do
 			if known.Host {
 				s.Unknown["host"], s.Unknown["engine"] = known.Because, "its machine cannot be reached"
 			}
+			var changed *hostconn.ChangedKeyError
+			if errors.As(err, &changed) {
+				s.Unknown["host-key"] = known.Because
+			}
 		}
-		if hostconn.Here(h.Engine) {
-			readFiles(hostconn.Local, s, ask)
+		if files := hostconn.LocalFiles(); hostconn.Here(h.Engine) && files != nil {
+			readFiles(files, s, ask)
 		} else {
 			ask(s)
 		}
@@ -59,7 +69,91 @@ func Survey(ctx context.Context, h *lab.Host, logins *registry.Logins,
 		s.Unknown["machine"] = "an engine that is reached like this tells nothing of its machine's accounts, folders and ports"
 		return s, surveyEngine(ctx, e, s, ask(s))
 	}
-	return s, surveyEngine(ctx, e, s, readFiles(e.Conn.Files, s, ask))
+	// The engine and the files of the machine know nothing of each other, and each takes its time.
+	if files == nil {
+		files = hostconn.NewAhead(e.Conn.Files)
+	}
+	defer files.Close()
+	engines := &survey.Survey{Unknown: map[string]string{}}
+	var lists error
+	var asking sync.WaitGroup
+	asking.Go(func() { lists = readEngine(ctx, e, engines) })
+	asked()
+	wanted := readFiles(files, s, ask)
+	asking.Wait()
+	if lists != nil {
+		return s, lists
+	}
+	takeOver(s, engines)
+	return s, furtherFromEngine(ctx, e, files, s, wanted)
+}
+
+// dial connects to a host's engine. Of a machine far away it asks the files at the same time, which need no engine; asked
+// waits for the answers.
+func dial(ctx context.Context, h *lab.Host, s *survey.Survey,
+	ask func(*survey.Survey) survey.Ask) (e *engine.Engine, files *hostconn.Ahead, asked func(), err error) {
+	if hostconn.Here(h.Engine) {
+		e, err = engine.DialHost(ctx, h)
+		return e, nil, func() {}, err
+	}
+	way, err := hostconn.Open(ctx, h)
+	if err != nil {
+		return nil, nil, nil, err
+	}
+	var asking sync.WaitGroup
+	if way.Files != nil {
+		files = hostconn.NewAhead(way.Files)
+		asking.Go(func() { askAhead(files, ask(&survey.Survey{Host: s.Host, Unknown: map[string]string{}})) })
+	}
+	if e, err = engine.Over(ctx, way); err != nil {
+		if asking.Wait(); files != nil {
+			files.Close()
+		}
+	}
+	return e, files, asking.Wait, err
+}
+
+// takeOver adds what the engine knows.
+func takeOver(s, engines *survey.Survey) {
+	s.Engine, s.Platform, s.Memory, s.CPUs = engines.Engine, engines.Platform, engines.Memory, engines.CPUs
+	s.Containers, s.Networks, s.Volumes = engines.Containers, engines.Networks, engines.Volumes
+}
+
+// askAhead asks at the same time for what a survey is made of.
+func askAhead(files *hostconn.Ahead, wanted survey.Ask) {
+	var questions []func()
+	for _, p := range []string{"/etc/passwd", "/etc/group"} {
+		questions = append(questions, func() { files.Read(p, mostAccounts) })
+	}
+	for _, p := range []string{"/etc/timezone", "/etc/fstab", "/proc/self/mountinfo", "/proc/sys/net/ipv4/ip_unprivileged_port_start",
+		"/proc/sys/net/ipv4/ip_local_port_range"} {
+		questions = append(questions, func() { files.Read(p, mostFacts) })
+	}
+	questions = append(questions, func() { files.Proc() }, func() { files.Real("/etc/localtime") }, func() { files.Link("/etc/localtime") })
+	for _, p := range withParents(wanted.Paths) {
+		questions = append(questions, func() { files.Stat(p) }, func() { files.Real(p) })
+	}
+	for _, p := range wanted.Devices {
+		questions = append(questions, func() { files.Stat(p) })
+	}
+	questions = append(questions, func() { files.Space("/") })
+	files.Ask(questions...)
+	// Beside what is missing something may be that was meant.
+	questions = nil
+	for _, p := range withParents(wanted.Paths) {
+		if _, err := files.Stat(p); errors.Is(err, fs.ErrNotExist) {
+			questions = append(questions, func() { files.Lstat(p) }, func() { files.Lstat(path.Dir(p)) },
+				func() { files.Names(path.Dir(p), 0) })
+		} else {
+			questions = append(questions, func() { files.Lstat(p) })
+		}
+	}
+	if slices.ContainsFunc(wanted.Paths, func(p string) bool {
+		_, err := files.Stat(p)
+		return errors.Is(err, fs.ErrNotExist)
+	}) {
+		files.Ask(questions...)
+	}
 }
 
 // readFiles reads what the files of the host say, and returns what else the lab asks for.
@@ -101,25 +195,44 @@ func surveyStandIn(ctx context.Context, e *engine.Engine, s, machine *survey.Sur
 
 // surveyEngine reads what the engine holds.
 func surveyEngine(ctx context.Context, e *engine.Engine, s *survey.Survey, wanted survey.Ask) error {
-	if err := e.Facts(ctx, s); err != nil {
+	if err := readEngine(ctx, e, s); err != nil {
 		return err
 	}
-	var err error
+	return furtherFromEngine(ctx, e, e.Conn.Files, s, wanted)
+}
+
+// readEngine reads what the engine says of itself, and its lists, all at the same time.
+func readEngine(ctx context.Context, e *engine.Engine, s *survey.Survey) error {
+	var work errgroup.Group
+	work.Go(func() error { return e.Facts(ctx, s) })
+	work.Go(func() (err error) {
+		s.Containers, err = e.Survey(ctx)
+		return err
+	})
+	work.Go(func() (err error) {
+		s.Networks, err = e.Networks(ctx, "")
+		return err
+	})
+	work.Go(func() (err error) {
+		s.Volumes, err = e.Volumes(ctx)
+		return err
+	})
+	return work.Wait()
+}
+
+// furtherFromEngine reads what only what is known of the engine and the lab tells to ask for.
+func furtherFromEngine(ctx context.Context, e *engine.Engine, files hostconn.Files, s *survey.Survey, wanted survey.Ask) error {
 	if s.Engine.Rootless {
-		readIDMaps(e.Conn.Files, s, e.Conn.Socket, "/etc/subuid", "/etc/subgid")
-	}
-	if s.Containers, err = e.Survey(ctx); err != nil {
-		return err
-	}
-	if s.Networks, err = e.Networks(ctx, ""); err != nil {
-		return err
-	}
-	if s.Volumes, err = e.Volumes(ctx); err != nil {
-		return err
+		if len(s.Engine.UIDMap) == 0 {
+			readIDMaps(files, s, e.Conn.Socket, "/etc/subuid", "/etc/subgid")
+		}
+		readLinger(files, s, "/run/systemd/system", "/var/lib/systemd/linger")
 	}
 	nameContainers(s)
-	readVolumes(ctx, e, s, wanted.Volumes)
-	readImages(ctx, e, s, wanted.Images)
+	var asking sync.WaitGroup
+	asking.Go(func() { readVolumes(ctx, e, files, s, wanted.Volumes) })
+	asking.Go(func() { readImages(ctx, e, s, wanted.Images) })
+	asking.Wait()
 	return nil
 }
 

@@ -1,6 +1,9 @@
 package host
 
 import (
+	"errors"
+	"io/fs"
+	"path"
 	"strconv"
 
 	"proudlantern.example/lantern/core/survey"
@@ -51,4 +54,26 @@ func idMap(own survey.ID, given [][2]survey.ID) []survey.IDMap {
 		inside += g[1]
 	}
 	return maps
+}
+
+// readLinger finds out whether the processes of the engine's user outlive the last login (loginctl(1), enable-linger):
+// only systemd ends them.
+func readLinger(from hostconn.Files, s *survey.Survey, systemd, lingers string) {
+	if from == nil {
+		return
+	}
+	own, known := survey.HostID(s.Engine.UIDMap, 0)
+	account, found := s.AccountOf(own)
+	if !known || !found {
+		return
+	}
+	s.Engine.User = account.Name
+	if _, err := from.Stat(systemd); err != nil {
+		return
+	}
+	_, err := from.Stat(path.Join(lingers, account.Name))
+	on := err == nil
+	if on || errors.Is(err, fs.ErrNotExist) {
+		s.Engine.Linger = &on
+	}
 }

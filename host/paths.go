@@ -23,7 +23,12 @@ func readPaths(from hostconn.Files, s *survey.Survey, paths []string) {
 	if _, err := from.ACL("/", true); errors.Is(err, hostconn.ErrNoACL) {
 		s.Unknown[survey.UnknownACL] = err.Error()
 	}
-	var real, beside []string
+	readFileSystems(from, s, look(from, s, paths), "/etc/fstab")
+}
+
+// look adds what stands at the paths, their parents, and where links lead; it returns the paths without links.
+func look(from hostconn.Files, s *survey.Survey, paths []string) (real []string) {
+	var beside []string
 	for _, p := range withParents(paths) {
 		found := stat(from, p)
 		if found.Kind == survey.Folder && slices.Contains(paths, p) {
@@ -43,7 +48,25 @@ func readPaths(from hostconn.Files, s *survey.Survey, paths []string) {
 			s.Paths = append(s.Paths, stat(from, p))
 		}
 	}
-	readFileSystems(from, s, real, "/etc/fstab")
+	return real
+}
+
+// LookAt returns what stands at paths, at their parents, and on the way to where links lead.
+func LookAt(from hostconn.Files, paths []string) []survey.Path {
+	s := &survey.Survey{Unknown: map[string]string{}}
+	look(from, s, paths)
+	return s.Paths
+}
+
+// TakeOver lets what was seen in another way stand in a survey in place of what was there; access control lists are known
+// then, as far as they were looked for.
+func TakeOver(s *survey.Survey, seen []survey.Path) {
+	s.Paths = slices.DeleteFunc(slices.Clone(s.Paths), func(p survey.Path) bool {
+		return slices.ContainsFunc(seen, func(o survey.Path) bool { return o.Path == p.Path })
+	})
+	s.Paths = append(s.Paths, seen...)
+	slices.SortFunc(s.Paths, func(a, b survey.Path) int { return strings.Compare(a.Path, b.Path) })
+	delete(s.Unknown, survey.UnknownACL)
 }
 
 // withParents returns the paths and their parents up to /, sorted, each once.
@@ -101,12 +124,12 @@ func kindOf(m fs.FileMode) string {
 
 // readVolumes looks at the root folders of volumes: where they lie in the files of the host, else through
 // containers that mount them. Where neither can be done it is not known.
-func readVolumes(ctx context.Context, e *engine.Engine, s *survey.Survey, names []string) {
+func readVolumes(ctx context.Context, e *engine.Engine, from hostconn.Files, s *survey.Survey, names []string) {
 	for i, v := range s.Volumes {
 		if !slices.Contains(names, v.Name) {
 			continue
 		}
-		if from := e.Conn.Files; from != nil && path.IsAbs(v.Place) {
+		if from != nil && path.IsAbs(v.Place) {
 			p := stat(from, v.Place)
 			if entries, err := from.Names(v.Place, 1); err == nil && p.Kind == survey.Folder {
 				s.Volumes[i].Root = &survey.VolumeRoot{

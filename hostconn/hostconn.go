@@ -67,7 +67,7 @@ func open(ctx context.Context, address string, files lab.TLS, insecure bool) (*C
 		if because, do, err := trySocket(ctx, at.Socket); err != nil {
 			return nil, &Unreachable{Address: address, Because: because, Do: do, Err: err}
 		}
-		c.Private, c.Files, c.Socket = true, Local, at.Socket
+		c.Private, c.Files, c.Socket = true, LocalFiles(), at.Socket
 		c.Engine = func(ctx context.Context) (net.Conn, error) { return dial(ctx, "unix", at.Socket) }
 		return c, nil
 	case "tcp":
@@ -114,7 +114,7 @@ func (c *Conn) overTCP(ctx context.Context, at declare.EngineAddress, files lab.
 	}
 	c.Private = files.CA != "" || at.Loopback()
 	if at.Loopback() {
-		c.Files = Local
+		c.Files = LocalFiles()
 	}
 	c.Engine = func(ctx context.Context) (net.Conn, error) {
 		plain, err := dial(ctx, "tcp", net.JoinHostPort(at.Host, at.Port))

@@ -5,13 +5,13 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"runtime"
 	"slices"
-	"syscall"
 
 	"github.com/pkg/xattr"
-	"golang.org/x/sys/unix"
 
 	"proudlantern.example/lantern/core/survey"
+	"proudlantern.example/lantern/internal/system"
 	"proudlantern.example/lantern/labdir"
 )
 
@@ -19,6 +19,15 @@ import (
 var Local Files = local{}
 
 type local struct{}
+
+// LocalFiles are those that count as an engine's of this machine: elsewhere than on Linux it runs in a machine of its
+// own, whose files are others.
+func LocalFiles() Files {
+	if runtime.GOOS != "linux" {
+		return nil
+	}
+	return Local
+}
 
 func (local) Stat(path string) (Info, error) { return infoOf(os.Stat(path)) }
 
@@ -28,11 +37,11 @@ func infoOf(info fs.FileInfo, err error) (Info, error) {
 	if err != nil {
 		return Info{}, err
 	}
-	st, ok := info.Sys().(*syscall.Stat_t)
+	st, ok := system.FactsOf(info)
 	if !ok {
 		return Info{}, fmt.Errorf("%s: its owner is not known", info.Name())
 	}
-	return Info{Mode: info.Mode(), Bits: st.Mode & 0o7777, UID: survey.ID(st.Uid), GID: survey.ID(st.Gid)}, nil
+	return Info{Mode: info.Mode(), Bits: st.Bits, UID: survey.ID(st.UID), GID: survey.ID(st.GID)}, nil
 }
 
 func (local) ACL(path string, follow bool) ([]byte, error) {
@@ -67,11 +76,7 @@ func (local) Read(path string, most int64) ([]byte, error) {
 }
 
 func (local) Space(path string) (size, free int64, err error) {
-	var st unix.Statfs_t
-	if err := unix.Statfs(path, &st); err != nil {
-		return 0, 0, err
-	}
-	return int64(st.Blocks) * int64(st.Bsize), int64(st.Bavail) * int64(st.Bsize), nil
+	return system.Space(path)
 }
 
 func (local) Proc() (string, func(), error) { return "/proc", func() {}, nil }

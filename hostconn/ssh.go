@@ -7,7 +7,9 @@ import (
 	"fmt"
 	"io"
 	"net"
+	"strings"
 	"sync"
+	"syscall"
 	"time"
 
 	"golang.org/x/crypto/ssh"
@@ -18,13 +20,18 @@ import (
 // keepAlive is how often a connection over SSH is asked whether it is still there, and for how long an answer is waited.
 const keepAlive = 15 * time.Second
 
+// answers is how long a person has for all questions of a connection.
+const answers = 10 * time.Minute
+
 // sshHost is a machine that is reached over SSH. All that want something of it share one connection.
 type sshHost struct {
-	hops []hop // the last one is the machine itself
+	hops  []hop // the last one is the machine itself
+	files *overSFTP
 
-	mu     sync.Mutex
-	client *ssh.Client
-	below  []io.Closer // connections to the machines on the way
+	mu      sync.Mutex
+	reached map[string]bool // sockets, over the connection that there is
+	client  *ssh.Client
+	below   []io.Closer // connections to the machines on the way
 }
 
 // sshHosts are the machines that were connected to, by their addresses.
@@ -37,12 +44,18 @@ func (c *Conn) overSSH(ctx context.Context, at declare.EngineAddress) error {
 	if err != nil {
 		return &Unreachable{Address: c.Address, Because: err.Error(), Host: true, Err: err}
 	}
-	known, _ := sshHosts.LoadOrStore(at.String(), &sshHost{hops: hops})
+	fresh := &sshHost{hops: hops}
+	fresh.files = &overSFTP{host: fresh}
+	known, _ := sshHosts.LoadOrStore(at.String(), fresh)
 	h := known.(*sshHost)
-	c.Private, c.Files = true, &overSFTP{host: h}
+	c.Private, c.Files = true, h.files
 	c.Engine = func(ctx context.Context) (net.Conn, error) { return h.dial(ctx, "unix", c.Socket) }
 	c.Port = func(ctx context.Context, address string) (net.Conn, error) { return h.dial(ctx, "tcp", address) }
-	limited, cancel := context.WithTimeout(ctx, time.Duration(len(hops))*2*connects)
+	most := time.Duration(len(hops)) * 3 * connects
+	if personOf(ctx) != nil {
+		most += answers
+	}
+	limited, cancel := context.WithTimeout(ctx, most)
 	defer cancel()
 	client, err := h.connected(limited)
 	if err != nil {
@@ -53,13 +66,67 @@ func (c *Conn) overSSH(ctx context.Context, at declare.EngineAddress) error {
 		}
 		return u
 	}
+	if h.wasReached(client, c.Socket) {
+		return nil
+	}
+	// Both take some words to and fro.
+	go h.files.files()
 	try, err := h.dial(limited, "unix", c.Socket)
 	if err == nil {
-		try.Close()
+		h.note(client, c.Socket)
+		c.Engine = h.first(client, try, c.Engine)
 		return nil
 	}
 	because, do := whyNoSocket(client, h.hops[len(h.hops)-1], c.Socket, err)
 	return &Unreachable{Address: c.Address, Because: because, Do: do, Err: err}
+}
+
+// wasReached reports whether a socket was reached over this connection before.
+func (h *sshHost) wasReached(client *ssh.Client, socket string) bool {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	return h.client == client && h.reached[socket]
+}
+
+// note remembers that a socket was reached.
+func (h *sshHost) note(client *ssh.Client, socket string) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if h.client == client {
+		h.reached[socket] = true
+	}
+}
+
+// first hands a connection to the engine out that is there already, and then others.
+func (h *sshHost) first(over *ssh.Client, have net.Conn, then func(context.Context) (net.Conn, error)) func(context.Context) (net.Conn, error) {
+	var mu sync.Mutex
+	// One that nobody wants is not left open for long.
+	timer := time.AfterFunc(connects, func() {
+		mu.Lock()
+		defer mu.Unlock()
+		if have != nil {
+			have.Close()
+			have = nil
+		}
+	})
+	return func(ctx context.Context) (net.Conn, error) {
+		mu.Lock()
+		c := have
+		have = nil
+		mu.Unlock()
+		if c == nil {
+			return then(ctx)
+		}
+		timer.Stop()
+		h.mu.Lock()
+		there := h.client == over
+		h.mu.Unlock()
+		if !there { // it has broken meanwhile
+			c.Close()
+			return then(ctx)
+		}
+		return c, nil
+	}
 }
 
 // connected returns the connection, and makes it where there is none.
@@ -81,7 +148,7 @@ func (h *sshHost) connected(ctx context.Context) (*ssh.Client, error) {
 		}
 		below, client = append(below, next), next
 	}
-	h.client, h.below = client, below
+	h.client, h.below, h.reached = client, below, map[string]bool{}
 	go h.watch(client)
 	return client, nil
 }
@@ -138,7 +205,13 @@ func (h *sshHost) dial(ctx context.Context, network, address string) (net.Conn, 
 	defer cancel()
 	conn, err := client.DialContext(limited, network, address)
 	var refused *ssh.OpenChannelError
-	if err == nil || errors.As(err, &refused) || ctx.Err() != nil {
+	if err == nil || ctx.Err() != nil {
+		return conn, err
+	}
+	if errors.As(err, &refused) {
+		if network == "tcp" && strings.Contains(refused.Message, "Connection refused") { // strerror(3), by which sshd tells it
+			err = fmt.Errorf("%w: %w", syscall.ECONNREFUSED, err)
+		}
 		return conn, err
 	}
 	h.forget(client)

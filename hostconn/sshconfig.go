@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"net"
 	"os"
@@ -17,7 +18,6 @@ import (
 
 	"github.com/kevinburke/ssh_config"
 	"golang.org/x/crypto/ssh"
-	"golang.org/x/crypto/ssh/agent"
 	"golang.org/x/crypto/ssh/knownhosts"
 
 	"proudlantern.example/lantern/core/declare"
@@ -30,7 +30,9 @@ type hop struct {
 	keys             []string // files
 	agent            string   // its socket; "" for none
 	known            []string // files of host keys
-	alias            string   // the name that its key is looked up by
+	learns           string   // the file that a new one is written to; "" for none
+	hashes           bool     // with its name made unreadable
+	alias            string   // HOST:PORT that its key is looked up by
 }
 
 const mostHops = 8
@@ -120,7 +122,10 @@ func hopOf(configs []*ssh_config.Config, name, account, port string) (h hop, jum
 		name: name, host: strings.ReplaceAll(cmp.Or(get("HostName"), name), "%h", name), port: cmp.Or(port, get("Port"), "22"),
 		user: cmp.Or(account, get("User"), own), agent: os.Getenv("SSH_AUTH_SOCK"),
 	}
-	h.alias = cmp.Or(get("HostKeyAlias"), h.host)
+	h.alias = net.JoinHostPort(h.host, h.port)
+	if alias := get("HostKeyAlias"); alias != "" {
+		h.alias = net.JoinHostPort(alias, "22") // an alias stands there without a port, whatever it is
+	}
 	expand := strings.NewReplacer("%d", home, "%h", h.host, "%p", h.port, "%r", h.user, "%u", own, "%%", "%")
 	file := func(path string) string {
 		if rest, ok := strings.CutPrefix(path, "~/"); ok {
@@ -146,6 +151,10 @@ func hopOf(configs []*ssh_config.Config, name, account, port string) (h hop, jum
 	if len(known) == 0 {
 		known = []string{"~/.ssh/known_hosts", "~/.ssh/known_hosts2"}
 	}
+	h.learns, h.hashes = file(known[0]), strings.EqualFold(get("HashKnownHosts"), "yes")
+	if strings.EqualFold(known[0], "none") || known[0] == os.DevNull {
+		h.learns = ""
+	}
 	for _, k := range append(known, "/etc/ssh/ssh_known_hosts") {
 		if path := file(k); readable(path) {
 			h.known = append(h.known, path)
@@ -162,8 +171,53 @@ func readable(path string) bool {
 	return err == nil
 }
 
-// connect enters the machine, from the one before it or from here (nil).
+// entering is one try to enter a machine.
+type entering struct {
+	hop    hop
+	ctx    context.Context
+	person Person // nil: nobody can be asked
+
+	timer   *time.Timer // ends a connection on which nothing is said; it rests while a person is asked
+	closers []io.Closer
+
+	keys   int      // that were shown
+	locked []string // files of keys that stay locked
+	wrong  string   // one whose passphrase was wrong
+	asked  bool     // the machine has asked the person for something
+}
+
+func (e *entering) pause() { e.timer.Stop() }
+
+func (e *entering) goOn() { e.timer.Reset(2 * connects) }
+
+// connect enters the machine, from the one before it or from here (nil). An sshd at which many come at once drops some of
+// them before it has said anything (sshd_config(5), MaxStartups): then it is tried once more.
 func (h hop) connect(ctx context.Context, before *ssh.Client) (*ssh.Client, error) {
+	client, err := h.enter(ctx, before)
+	var dropped *noSSH
+	if errors.As(err, &dropped) && dropped.at < dropsWithin {
+		select {
+		case <-time.After(dropsWithin):
+			return h.enter(ctx, before)
+		case <-ctx.Done():
+		}
+	}
+	return client, err
+}
+
+// dropsWithin is how soon an sshd drops those that are too many, and how long it is left alone then.
+const dropsWithin = time.Second
+
+// noSSH is a connection that was closed before anything was said that is SSH.
+type noSSH struct {
+	error
+	at time.Duration // after it was made
+}
+
+func (e *noSSH) Unwrap() error { return e.error }
+
+func (h hop) enter(ctx context.Context, before *ssh.Client) (*ssh.Client, error) {
+	began := time.Now()
 	address := net.JoinHostPort(h.host, h.port)
 	var conn net.Conn
 	var err error
@@ -172,111 +226,54 @@ func (h hop) connect(ctx context.Context, before *ssh.Client) (*ssh.Client, erro
 			because, do := whyNoHost(err, h.host, h.port, "sshd")
 			return nil, fault(err, do, "%s", because)
 		}
-	} else if conn, err = before.DialContext(ctx, "tcp", address); err != nil {
-		return nil, fault(err, "", "%s cannot be reached from the machine before it (ProxyJump): %s", h.host, err)
-	}
-	keys, locked := h.signers()
-	config := &ssh.ClientConfig{
-		User: h.user, Auth: []ssh.AuthMethod{ssh.PublicKeys(keys...)}, Timeout: connects,
+	} else {
+		limited, cancel := context.WithTimeout(ctx, connects)
+		defer cancel()
+		if conn, err = before.DialContext(limited, "tcp", address); err != nil {
+			return nil, fault(err, "look there whether sshd listens on port "+h.port+", and whether the machine before it forwards (AllowTcpForwarding)",
+				"%s cannot be reached from the machine before it (ProxyJump): %s", h.host, err)
+		}
 	}
 	check, err := knownhosts.New(h.known...)
 	if err != nil {
 		conn.Close()
 		return nil, fault(err, "correct that line", "the host keys that are known cannot be read: %s", err)
 	}
-	var rejected error
-	config.HostKeyCallback = func(_ string, remote net.Addr, key ssh.PublicKey) error {
-		rejected = h.judge(check(net.JoinHostPort(h.alias, h.port), remote, key), key)
-		return rejected
-	}
-	config.HostKeyAlgorithms = knownAlgorithms(check, h)
 	// Whoever listens there may say nothing at all.
-	timer := time.AfterFunc(2*connects, func() { conn.Close() })
-	defer timer.Stop()
+	e := &entering{hop: h, ctx: ctx, person: personOf(ctx), timer: time.AfterFunc(2*connects, func() { conn.Close() })}
+	defer e.timer.Stop()
+	var rejected error
+	spoke := false
+	config := &ssh.ClientConfig{
+		User: h.user, Auth: e.methods(), HostKeyAlgorithms: knownAlgorithms(check, h),
+		HostKeyCallback: func(_ string, remote net.Addr, key ssh.PublicKey) error {
+			spoke = true
+			rejected = e.judge(check(h.alias, remote, key), key)
+			return rejected
+		},
+	}
 	stop := context.AfterFunc(ctx, func() { conn.Close() })
 	defer stop()
 	c, channels, requests, err := ssh.NewClientConn(conn, address, config)
+	for _, c := range e.closers {
+		c.Close()
+	}
 	if err != nil {
 		conn.Close()
-		return nil, h.whyNotIn(err, rejected, keys, locked)
+		if !spoke {
+			err = &noSSH{err, time.Since(began)}
+		}
+		return nil, e.whyNotIn(err, rejected)
 	}
 	return ssh.NewClient(c, channels, requests), nil
 }
 
-// signers returns the keys that are tried: those of the agent, and files; and the files that want a passphrase.
-func (h hop) signers() (keys []ssh.Signer, locked []string) {
-	if h.agent != "" {
-		if conn, err := net.DialTimeout("unix", h.agent, connects); err == nil {
-			if all, err := agent.NewClient(conn).Signers(); err == nil {
-				keys = all // it is asked again for each signature, over this connection
-			}
-		}
+// who is the account and the machine, as a person reads them.
+func (h hop) who() string {
+	if h.port != "22" {
+		return h.user + "@" + h.name + ":" + h.port
 	}
-	for _, path := range h.keys {
-		text, err := os.ReadFile(path)
-		if err != nil {
-			continue
-		}
-		key, err := ssh.ParsePrivateKey(text)
-		var missing *ssh.PassphraseMissingError
-		switch {
-		case errors.As(err, &missing):
-			inAgent := missing.PublicKey != nil && slices.ContainsFunc(keys, func(k ssh.Signer) bool {
-				return string(k.PublicKey().Marshal()) == string(missing.PublicKey.Marshal())
-			})
-			if !inAgent {
-				locked = append(locked, path)
-			}
-		case err == nil:
-			keys = append(keys, key)
-		}
-	}
-	return keys, locked
-}
-
-// knownAlgorithms returns the kinds of the keys that are known of a machine, so that it is asked for one of them; nil
-// where none is known.
-func knownAlgorithms(check ssh.HostKeyCallback, h hop) []string {
-	none, err := ssh.NewPublicKey(noKey)
-	if err != nil {
-		return nil
-	}
-	var wanted *knownhosts.KeyError
-	if err := check(net.JoinHostPort(h.alias, h.port), &net.TCPAddr{IP: net.IPv4zero}, none); !errors.As(err, &wanted) {
-		return nil
-	}
-	var all []string
-	for _, k := range wanted.Want {
-		kind := k.Key.Type()
-		if kind == ssh.KeyAlgoRSA {
-			all = append(all, ssh.KeyAlgoRSASHA512, ssh.KeyAlgoRSASHA256)
-		}
-		all = append(all, kind)
-	}
-	return all
-}
-
-// judge words what is wrong with the key of a machine; nil where nothing is.
-func (h hop) judge(err error, key ssh.PublicKey) error {
-	var revoked *knownhosts.RevokedError
-	var wrong *knownhosts.KeyError
-	print := ssh.FingerprintSHA256(key)
-	switch {
-	case err == nil:
-		return nil
-	case errors.As(err, &revoked):
-		return fault(err, "ask whoever looks after the machine", "%s shows a key that is revoked in %s:%d (%s)", h.host, revoked.Revoked.Filename,
-			revoked.Revoked.Line, print)
-	case errors.As(err, &wrong) && len(wrong.Want) > 0:
-		w := wrong.Want[0]
-		return fault(err, "if the machine was set up anew, take that line out, and connect once with ssh; otherwise somebody else answers there: "+
-			"ask whoever looks after the machine",
-			"%s shows another key than it did: %s; %s:%d knows %s", h.host, print, w.Filename, w.Line, ssh.FingerprintSHA256(w.Key))
-	case errors.As(err, &wrong):
-		return fault(err, fmt.Sprintf("if %s is its fingerprint, connect once with ssh, which remembers it: ssh %s", print, h.target()),
-			"nobody has said yet that the key of %s is right: %s", h.host, print)
-	}
-	return fault(err, "", "the key of %s: %s", h.host, err)
+	return h.user + "@" + h.name
 }
 
 // target is the machine as one writes it behind ssh.
@@ -289,27 +286,31 @@ func (h hop) target() string {
 }
 
 // whyNotIn words why a machine does not let us in.
-func (h hop) whyNotIn(err, rejected error, keys []ssh.Signer, locked []string) error {
-	var known *sshFault
-	if errors.As(rejected, &known) {
-		return known
+func (e *entering) whyNotIn(err, rejected error) error {
+	h, text := e.hop, err.Error()
+	if rejected != nil {
+		return rejected
 	}
-	text := err.Error()
 	switch {
-	case strings.Contains(text, "unable to authenticate"):
+	case strings.Contains(text, "unable to authenticate"), strings.Contains(text, "unexpected message type 51"),
+		strings.Contains(text, "too many authentication failures"): // 51: SSH_MSG_USERAUTH_FAILURE (RFC 4252)
 		do := "add the public key to ~/.ssh/authorized_keys of " + h.user + " there (ssh-copy-id)"
-		if len(locked) > 0 {
-			return fault(err, "ssh-add "+locked[0], "%s does not let %s in: the key %s has a passphrase, and no agent holds it", h.host, h.user, locked[0])
-		}
-		if len(keys) == 0 {
+		switch {
+		case e.wrong != "":
+			return fault(err, "ssh-add "+e.wrong+" keeps it open", "%s does not let %s in: that was not the passphrase of the key %s", h.host, h.user, e.wrong)
+		case e.asked:
+			return fault(err, "", "%s does not let %s in with what was typed", h.host, h.user)
+		case len(e.locked) > 0:
+			return fault(err, "ssh-add "+e.locked[0], "%s does not let %s in: the key %s has a passphrase, and no agent holds it", h.host, h.user, e.locked[0])
+		case e.keys == 0:
 			return fault(err, "make one with ssh-keygen, and "+do, "%s does not let %s in: there is no key to show", h.host, h.user)
 		}
-		return fault(err, do, "%s does not let %s in with %s", h.host, h.user, declare.Counted(len(keys), "key"))
+		return fault(err, do, "%s does not let %s in with %s", h.host, h.user, declare.Counted(e.keys, "key"))
 	case strings.Contains(text, "no common algorithm"):
 		return fault(err, "", "%s and lantern have no way of encrypting in common: %s", h.host, text)
 	case errors.Is(err, net.ErrClosed), errors.Is(err, syscall.ECONNRESET), errors.Is(err, syscall.EPIPE),
 		strings.Contains(text, "connection reset"), strings.Contains(text, "broken pipe"), strings.Contains(text, "EOF"), strings.Contains(text, "use of closed"):
-		return fault(err, "", "something listens on port %s of %s, but it does not answer as SSH does", h.port, h.host)
+		return fault(err, "correct the port, or look at what listens there", "something listens on port %s of %s, but it does not answer as SSH does", h.port, h.host)
 	}
 	return fault(err, "", "%s: %s", h.host, text)
 }

@@ -18,6 +18,7 @@ import (
 
 	"proudlantern.example/lantern/core/declare"
 	"proudlantern.example/lantern/core/lab"
+	"proudlantern.example/lantern/internal/system"
 )
 
 // Unreachable tells that no engine answers at an address.
@@ -109,9 +110,9 @@ func trySocket(ctx context.Context, socket string) (because, do string, err erro
 			"start the engine, or set engine in lab.toml to where its socket is", err
 	case errors.Is(err, fs.ErrPermission):
 		if info, statErr := os.Stat(socket); statErr == nil {
-			if st, ok := info.Sys().(*syscall.Stat_t); ok {
-				group := fmt.Sprintf("gid %d", st.Gid)
-				if g, err := user.LookupGroupId(strconv.Itoa(int(st.Gid))); err == nil {
+			if st, ok := system.FactsOf(info); ok {
+				group := fmt.Sprintf("gid %d", st.GID)
+				if g, err := user.LookupGroupId(strconv.Itoa(int(st.GID))); err == nil {
 					group = g.Name
 				}
 				return "permission denied; the socket belongs to the group " + group,

@@ -15,10 +15,10 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"syscall"
 
 	"proudlantern.example/lantern/core/declare"
 	"proudlantern.example/lantern/core/lab"
+	"proudlantern.example/lantern/internal/system"
 )
 
 // Facts looks at files of a lab on the machine that holds it: their modes, and whether version control lists
@@ -68,12 +68,12 @@ func Facts(dir string, paths []string) map[string]lab.FileFact {
 // writers says who else than its owner may write a file, or change what is in a folder. A group of the
 // owner's own, as many systems give each account one, does not count.
 func writers(info fs.FileInfo) string {
-	st, ok := info.Sys().(*syscall.Stat_t)
+	st, ok := system.FactsOf(info)
 	switch mode := info.Mode(); {
 	case mode&0o002 != 0 && mode&fs.ModeSticky == 0:
 		return "everybody"
-	case ok && mode&0o020 != 0 && st.Gid != 0 && st.Gid != st.Uid:
-		return "the group " + groupName(st.Gid)
+	case ok && mode&0o020 != 0 && st.GID != 0 && st.GID != st.UID:
+		return "the group " + groupName(st.GID)
 	}
 	return ""
 }

@@ -16,6 +16,7 @@ import (
 	"github.com/pkg/xattr"
 
 	"proudlantern.example/lantern/core/declare"
+	"proudlantern.example/lantern/internal/system"
 )
 
 // MaxFile is the largest file of a lab that is read, in bytes.
@@ -34,7 +35,7 @@ var (
 // Read reads a file below a folder; links may not lead out of it. What it says of a file that is no plain one
 // or too large is a *[declare.Unreadable].
 func Read(root *os.Root, path string) (string, error) {
-	f, err := root.OpenFile(path, os.O_RDONLY|syscall.O_NONBLOCK|syscall.O_NOCTTY, 0)
+	f, err := root.OpenFile(path, os.O_RDONLY|system.NonBlock|system.NoTTY, 0)
 	switch {
 	case errors.Is(err, fs.ErrNotExist), errors.Is(err, fs.ErrPermission):
 		return "", err
@@ -59,7 +60,7 @@ func Read(root *os.Root, path string) (string, error) {
 // ReadAny reads a file that somebody has named, wherever it is, up to so many bytes. Errors: [ErrNotPlain],
 // [ErrTooLarge].
 func ReadAny(path string, most int64) (string, error) {
-	f, err := os.OpenFile(path, os.O_RDONLY|syscall.O_NONBLOCK|syscall.O_NOCTTY, 0)
+	f, err := os.OpenFile(path, os.O_RDONLY|system.NonBlock|system.NoTTY, 0)
 	if err != nil {
 		return "", err
 	}
@@ -181,8 +182,8 @@ func keep(root *os.Root, path string, f *os.File) error {
 	if err != nil {
 		return err
 	}
-	if st, ok := info.Sys().(*syscall.Stat_t); ok && os.Geteuid() == 0 {
-		if err := f.Chown(int(st.Uid), int(st.Gid)); err != nil {
+	if st, ok := system.FactsOf(info); ok && os.Geteuid() == 0 {
+		if err := f.Chown(int(st.UID), int(st.GID)); err != nil {
 			return err
 		}
 	}

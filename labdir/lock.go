@@ -3,7 +3,7 @@ package labdir
 import (
 	"os"
 
-	"golang.org/x/sys/unix"
+	"proudlantern.example/lantern/internal/system"
 )
 
 // Lock keeps other processes of this machine from changing the files of a lab at the same time, until unlock is
@@ -13,12 +13,7 @@ func Lock(dir string) (unlock func(), err error) {
 	if err != nil {
 		return nil, err
 	}
-	for {
-		if err = unix.Flock(int(f.Fd()), unix.LOCK_EX); err != unix.EINTR {
-			break
-		}
-	}
-	if err != nil {
+	if err := system.Lock(f, true); err != nil {
 		f.Close()
 		return nil, err
 	}

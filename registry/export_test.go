@@ -1,3 +1,5 @@
+//go:build linux
+
 package registry
 
 // RunHelper runs a program as a helper is run.

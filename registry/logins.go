@@ -12,12 +12,13 @@ import (
 	"os/exec"
 	"path/filepath"
 	"sync"
-	"syscall"
 	"time"
 
 	"github.com/docker/cli/cli/config/configfile"
 	helper "github.com/docker/docker-credential-helpers/client"
 	"github.com/google/go-containerregistry/pkg/authn"
+
+	"proudlantern.example/lantern/internal/system"
 )
 
 // Logins finds credentials for registries in the auth files that engines use: DOCKER_CONFIG or
@@ -117,7 +118,7 @@ func authFile() (*configfile.ConfigFile, error) {
 		places = append(places, filepath.Join(dir, "containers", "auth.json"))
 	}
 	for _, place := range places {
-		f, err := os.OpenFile(place, os.O_RDONLY|syscall.O_NONBLOCK, 0)
+		f, err := os.OpenFile(place, os.O_RDONLY|system.NonBlock, 0)
 		if err != nil {
 			continue
 		}

@@ -102,7 +102,7 @@ func difference(p Paint, d plan.Difference) string {
 }
 
 // PlansJSON writes plans for programs.
-func PlansJSON(w io.Writer, plans []plan.Stack) error {
+func PlansJSON(w io.Writer, plans []plan.Stack, unreached []UnreachedHost) error {
 	stacks := []comparedStack{}
 	for _, s := range plans {
 		j := comparedStack{Stack: s.Stack.Name, Host: s.Stack.Host.Name, Services: []comparedService{}}
@@ -112,7 +112,7 @@ func PlansJSON(w io.Writer, plans []plan.Stack) error {
 		j.Networks, j.Volumes = comparedResources(s.Networks), comparedResources(s.Volumes)
 		stacks = append(stacks, j)
 	}
-	return JSON(w, Compare{first, stacks})
+	return JSON(w, Compare{first, stacks, unreached})
 }
 
 func comparedResources(list []plan.Resource) []comparedResource {

@@ -70,8 +70,16 @@ type skip struct {
 
 // Compare is what a deploy would do.
 type Compare struct {
-	Lantern int             `json:"lantern"`
-	Stacks  []comparedStack `json:"stacks"`
+	Lantern   int             `json:"lantern"`
+	Stacks    []comparedStack `json:"stacks"`
+	Unreached []UnreachedHost `json:"unreached,omitempty"`
+}
+
+// UnreachedHost is a host that could not be reached while others were.
+type UnreachedHost struct {
+	Host    string `json:"host"`
+	Because string `json:"because"`
+	Do      string `json:"do,omitempty"`
 }
 
 type comparedStack struct {
@@ -190,8 +198,9 @@ func NewDrafted(d *app.Drafted, written bool) Drafted {
 
 // States is what status says.
 type States struct {
-	Lantern  int              `json:"lantern"`
-	Services []observe.Status `json:"services"`
+	Lantern   int              `json:"lantern"`
+	Services  []observe.Status `json:"services"`
+	Unreached []UnreachedHost  `json:"unreached,omitempty"`
 }
 
 // ProofList is what prove says.
@@ -306,8 +315,8 @@ type variable struct {
 }
 
 // NewStates returns the document of the version that this program writes. An empty list is one, not null.
-func NewStates(list []observe.Status) States {
-	return States{first, append([]observe.Status{}, list...)}
+func NewStates(list []observe.Status, unreached []UnreachedHost) States {
+	return States{first, append([]observe.Status{}, list...), unreached}
 }
 
 // NewPortUses is as [NewStates].

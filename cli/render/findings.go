@@ -90,18 +90,25 @@ func one(w io.Writer, p Paint, f check.Finding) {
 	if line := excerpt(p, f.At); line != "" {
 		fmt.Fprintln(w, "    "+line)
 	}
-	fmt.Fprintln(w, "    "+Harmless(f.Message))
+	for _, line := range p.Lines(Harmless(f.Message), 4) {
+		fmt.Fprintln(w, "    "+line)
+	}
 	for i, b := range f.Because {
 		head := "because"
 		if i > 0 {
 			head = "       "
 		}
-		if b.At.IsZero() {
-			fmt.Fprintf(w, "    %s   %s\n", p.Faint(head), Harmless(b.Text))
-		} else {
-			fmt.Fprintf(w,
-				"    %s   %s   %s   %s\n", p.Faint(head), p.Head(b.At.Place().String()), excerpt(p, b.At),
-				Harmless(b.Text))
+		text := Harmless(b.Text)
+		if !b.At.IsZero() {
+			text = p.Head(b.At.Place().String()) + "   " + excerpt(p, b.At) + "   " + text
+		}
+		const indent = 14
+		for j, line := range p.Lines(text, indent) {
+			if j > 0 {
+				fmt.Fprintln(w, strings.Repeat(" ", indent)+line)
+			} else {
+				fmt.Fprintf(w, "    %s   %s\n", p.Faint(head), line)
+			}
 		}
 	}
 	if f.Mend != nil {

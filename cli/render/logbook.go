@@ -68,7 +68,7 @@ func changes(e history.Entry) string {
 		by[s.Action] = append(by[s.Action], s.Service)
 	}
 	var parts []string
-	for _, a := range []plan.Action{plan.Create, plan.Replace, plan.Start, plan.Remove} {
+	for _, a := range []plan.Action{plan.Create, plan.Replace, plan.Reload, plan.Start, plan.Remove} {
 		if names := by[string(a)]; names != nil {
 			parts = append(parts, string(a)+" "+strings.Join(names, ", "))
 		}

@@ -118,15 +118,20 @@ func (l *Logs) lay(b *strings.Builder, line merge.Line) {
 	if l.Full {
 		head = ansi.StringWidth(line.Time.Local().Format(layout)) + 2 + l.width + 3
 	}
-	rows := []string{text}
-	if room := l.Paint.width - head; l.Paint.width > 0 && room >= leastWidth {
+	rows, below := []string{text}, head
+	switch room := l.Paint.width - head; {
+	case l.Paint.width == 0:
+	case room >= leastWidth:
 		rows = wrap(text, room)
+	case ansi.StringWidth(text) > room: // it has the rows below for itself
+		below = 4
+		rows = append([]string{""}, wrap(text, max(leastWidth, l.Paint.width-below))...)
 	}
 	first := fmt.Sprintf("%s  %s%s %s %s", l.Paint.Faint(line.Time.Local().Format(layout)),
 		l.Paint.with(l.colour(name), name), pad, mark, rows[0])
 	b.WriteString(strings.TrimRight(first, " ") + "\n")
 	for _, row := range rows[1:] {
-		fmt.Fprintf(b, "%s%s\n", strings.Repeat(" ", head), row)
+		fmt.Fprintf(b, "%s%s\n", strings.Repeat(" ", below), row)
 	}
 }
 

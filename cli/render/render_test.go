@@ -87,7 +87,7 @@ tide-log on lamp-room
 	Plan(&b, NewPaint(false), plan.Stack{Stack: st, Services: p.Services[:1]}, true)
 	assert.Equal(t, "tide-log on lamp-room: up to date\n", b.String())
 	b.Reset()
-	require.NoError(t, PlansJSON(&b, []plan.Stack{p}))
+	require.NoError(t, PlansJSON(&b, []plan.Stack{p}, nil))
 	assert.Contains(t, b.String(), `"field": "env.LEVEL"`)
 }
 

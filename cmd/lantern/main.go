@@ -3,6 +3,7 @@ package main
 
 import (
 	"context"
+	"fmt"
 	"os"
 	"os/signal"
 	"runtime/debug"
@@ -10,12 +11,20 @@ import (
 	_ "time/tzdata"
 
 	"proudlantern.example/lantern/cli"
+	"proudlantern.example/lantern/helper"
 )
 
 // version is set by scripts/build.
 var version = "from source"
 
 func main() {
+	if helper.Asked(os.Args[1:]) {
+		if err := helper.Serve(os.Stdin, os.Stdout, version); err != nil {
+			fmt.Fprintln(os.Stderr, err)
+			os.Exit(1)
+		}
+		return
+	}
 	// A command lives for moments and keeps nearly all that it reads: collecting garbage less often saves a
 	// fifth of its time.
 	debug.SetGCPercent(400)

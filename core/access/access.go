@@ -9,6 +9,7 @@ import (
 	"strconv"
 	"strings"
 
+	"proudlantern.example/lantern/core/declare"
 	"proudlantern.example/lantern/core/lab"
 	"proudlantern.example/lantern/core/survey"
 )
@@ -90,17 +91,24 @@ func ParseACL(acl []string) (entries []entry, mask Rights, masked bool) {
 type Who struct {
 	UID, GID survey.ID
 	Groups   []survey.ID
-	rules    func(uid, gid survey.ID) bool // whose files it may use whatever their modes say
+	Root     bool      // it may use files whatever their modes say
+	Within   *IDRanges // whose files only, for the root of a user namespace; nil for those of everybody
+}
+
+// IDRanges are the ids of a user namespace on the host.
+type IDRanges struct{ UIDs, GIDs []survey.IDMap }
+
+// rules reports whether modes and lists of somebody's files mean nothing to an identity.
+func (w Who) rules(uid, gid survey.ID) bool {
+	return w.Root && (w.Within == nil || survey.HasHostID(w.Within.UIDs, uid) && survey.HasHostID(w.Within.GIDs, gid))
 }
 
 // Named is an identity by its uid alone, without any group.
-func Named(uid survey.ID) Who {
-	return Who{UID: uid, GID: -1, rules: func(survey.ID, survey.ID) bool { return uid == 0 }}
-}
+func Named(uid survey.ID) Who { return Who{UID: uid, GID: -1, Root: uid == 0} }
 
 // asRoot is what an engine with root makes of an identity: ids inside are those of the host.
 func asRoot(id lab.Identity, groups []survey.ID) Who {
-	return Who{id.UID, id.GID, groups, func(survey.ID, survey.ID) bool { return id.UID == 0 }}
+	return Who{UID: id.UID, GID: id.GID, Groups: groups, Root: id.UID == 0}
 }
 
 // inNamespace is what an engine without root makes of it. Its root rules over the files of those that are
@@ -108,9 +116,7 @@ func asRoot(id lab.Identity, groups []survey.ID) Who {
 func inNamespace(e *survey.Engine, id lab.Identity, groups []survey.ID) (w Who, ok bool) {
 	uid, known := survey.HostID(e.UIDMap, id.UID)
 	gid, both := survey.HostID(e.GIDMap, id.GID)
-	w = Who{UID: uid, GID: gid, rules: func(uid, gid survey.ID) bool {
-		return id.UID == 0 && survey.HasHostID(e.UIDMap, uid) && survey.HasHostID(e.GIDMap, gid)
-	}}
+	w = Who{UID: uid, GID: gid, Root: id.UID == 0, Within: &IDRanges{e.UIDMap, e.GIDMap}}
 	for _, g := range groups {
 		if host, ok := survey.HostID(e.GIDMap, g); ok {
 			w.Groups = append(w.Groups, host)
@@ -237,6 +243,51 @@ func maskedWords(name string, perms, mask, want Rights) string {
 		return fmt.Sprintf("%s grants %s, but the mask %s takes %s back", name, perms, mask, lost.Words(true))
 	}
 	return fmt.Sprintf("%s grants %s", name, perms&mask)
+}
+
+// OnHost writes the ids of a list as they are on the host, where it was read by the ids inside of an engine without root.
+// Entries of those that are nobody inside are left out: nothing inside works as them.
+func OnHost(acl []string, e *survey.Engine) (out []string) {
+	for _, text := range acl {
+		parts := strings.Split(text, ":")
+		if len(parts) == 3 && parts[1] != "" {
+			inside, err := strconv.ParseInt(parts[1], 10, 64)
+			maps := e.GIDMap
+			if parts[0] == "user" {
+				maps = e.UIDMap
+			}
+			id, known := survey.HostID(maps, inside)
+			if err != nil || !known {
+				continue
+			}
+			parts[1] = strconv.FormatInt(id, 10)
+		}
+		out = append(out, strings.Join(parts, ":"))
+	}
+	return out
+}
+
+// Undecided returns the paths of a host of which the modes alone do not tell what services may do there, or which could
+// not be seen: anybody but the owner and root may be given more by an access control list, or less.
+func Undecided(l *lab.Lab, h *lab.Host) (paths []string) {
+	facts := h.Survey
+	for _, st := range l.Stacks {
+		for _, s := range st.Services {
+			for _, m := range s.Mounts {
+				if st.Host != h || m.Kind != declare.MountPath || slices.Contains(paths, m.Source) {
+					continue
+				}
+				p, seen := facts.Path(m.Source)
+				w, _, err := Of(s)
+				switch {
+				case err != nil || !seen || p.Kind == survey.Missing:
+				case p.Kind == survey.Hidden, !w.rules(p.UID, p.GID) && w.UID != p.UID:
+					paths = append(paths, m.Source)
+				}
+			}
+		}
+	}
+	return paths
 }
 
 // ClosedAbove returns the first folder on the way to a path that the user of an engine without root may not

@@ -1,3 +1,5 @@
+//go:build linux
+
 package access
 
 import (
@@ -25,16 +27,26 @@ func TestAccessAgreesInContainers(t *testing.T) {
 	if os.Getuid() != 0 {
 		t.Skip("giving folders away needs root")
 	}
-	enginetest.Each(t, func(t *testing.T, target enginetest.Target) {
+	enginetest.Every(t, func(t *testing.T, target enginetest.Target) {
 		if !target.Real() {
 			t.Skip("nothing runs inside of the stand-in's containers")
 		}
 		const count, identities = 50, 5
 		random := rand.New(rand.NewPCG(7, 1911))
-		trees := randomTrees(t, random, count)
 		e, err := engine.Dial(t.Context(), target.Address)
 		require.NoError(t, err)
 		defer e.Close()
+		var facts survey.Survey
+		require.NoError(t, e.Facts(t.Context(), &facts))
+		host := asItIs
+		if facts.Engine.Rootless { // whose trees belong to those that its containers know
+			host = func(id survey.ID) survey.ID {
+				outside, ok := survey.HostID(facts.Engine.UIDMap, id)
+				require.True(t, ok)
+				return outside
+			}
+		}
+		trees := randomTrees(t, random, count, host)
 		shut, asked := 0, 0
 		for n := range identities {
 			id := lab.Identity{UID: 1311 + random.Int64N(3), GID: 1400 + random.Int64N(3)}
@@ -67,7 +79,12 @@ func TestAccessAgreesInContainers(t *testing.T) {
 			require.Zero(t, code, said)
 			require.Len(t, said, count)
 			for i, tree := range trees {
-				got, why := Check(tree[2], asRoot(id, groups), Read|Write|Enter)
+				who, known := asRoot(id, groups), true
+				if facts.Engine.Rootless {
+					who, known = inNamespace(facts.Engine, id, groups)
+				}
+				require.True(t, known)
+				got, why := Check(tree[2], who, Read|Write|Enter)
 				answer := Rights(said[i] - '0')
 				assert.Equal(t, answer, got, "%s %v on %+v: %s", c.User, groups, tree[2], why)
 				if asked++; answer == 0 {

@@ -33,7 +33,7 @@ func Grant(p survey.Path, w Who, more Rights) survey.Path {
 		had = entries[i].perms & mask
 	} else {
 		// What it had as one of a group, or of the others, it keeps.
-		w.rules = func(survey.ID, survey.ID) bool { return false }
+		w.Root = false
 		had, _ = Check(p, w, Read|Write|Enter)
 		entries = slices.Insert(entries, 0, entry{tag: "user", id: own})
 		i = 0

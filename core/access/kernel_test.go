@@ -1,3 +1,5 @@
+//go:build linux
+
 package access
 
 import (
@@ -78,8 +80,8 @@ var rootless = &survey.Survey{Engine: &survey.Engine{
 }}
 
 // randomTrees makes folders three deep with owners, modes and access control lists, and returns them, the
-// deepest of each tree last.
-func randomTrees(t *testing.T, random *rand.Rand, n int) (trees [][]survey.Path) {
+// deepest of each tree last. Host says what an id is on the host.
+func randomTrees(t *testing.T, random *rand.Rand, n int, host func(survey.ID) survey.ID) (trees [][]survey.Path) {
 	root := t.TempDir()
 	for dir := root; dir != os.TempDir(); dir = filepath.Dir(dir) {
 		require.NoError(t, os.Chmod(dir, 0o755))
@@ -94,8 +96,8 @@ func randomTrees(t *testing.T, random *rand.Rand, n int) (trees [][]survey.Path)
 				Path: full,
 				Real: full,
 				Kind: survey.Folder,
-				UID:  uids[random.IntN(len(uids))],
-				GID:  gids[random.IntN(len(gids))],
+				UID:  host(uids[random.IntN(len(uids))]),
+				GID:  host(gids[random.IntN(len(gids))]),
 			}
 			mode := random.Uint32N(0o1000)
 			if level != "b" && random.IntN(3) > 0 {
@@ -105,7 +107,7 @@ func randomTrees(t *testing.T, random *rand.Rand, n int) (trees [][]survey.Path)
 			require.NoError(t, os.Chown(full, int(p.UID), int(p.GID)))
 			require.NoError(t, os.Chmod(full, os.FileMode(mode)))
 			if random.IntN(2) == 0 {
-				p.ACL = randomACL(t, random, full, mode)
+				p.ACL = randomACL(t, random, full, mode, host)
 			}
 			var st syscall.Stat_t
 			require.NoError(t, syscall.Stat(full, &st))
@@ -116,6 +118,9 @@ func randomTrees(t *testing.T, random *rand.Rand, n int) (trees [][]survey.Path)
 	}
 	return trees
 }
+
+// asItIs is what ids are on the host for an engine with root.
+func asItIs(id survey.ID) survey.ID { return id }
 
 // The reckoning is the kernel's: 500 random trees, asked by random identities, as an engine with root and as
 // one without.
@@ -128,7 +133,7 @@ func TestAccessAgreesWithTheKernel(t *testing.T) {
 		count, identities = 100, 10
 	}
 	random := rand.New(rand.NewPCG(1911, 41))
-	trees := randomTrees(t, random, count)
+	trees := randomTrees(t, random, count, asItIs)
 	test, err := os.Executable()
 	require.NoError(t, err)
 	// The test program lies in a folder that others may not enter.
@@ -214,7 +219,7 @@ func TestAccessAgreesWithTheKernel(t *testing.T) {
 }
 
 // randomACL gives a folder an access control list and returns it as a survey writes it.
-func randomACL(t *testing.T, random *rand.Rand, path string, mode uint32) []string {
+func randomACL(t *testing.T, random *rand.Rand, path string, mode uint32, host func(survey.ID) survey.ID) []string {
 	t.Helper()
 	b := binary.LittleEndian.AppendUint32(nil, 2)
 	add := func(tag uint16, perms uint32, id uint32) {
@@ -228,9 +233,9 @@ func randomACL(t *testing.T, random *rand.Rand, path string, mode uint32) []stri
 	for _, n := range random.Perm(7)[:random.IntN(3)] {
 		perms := random.Uint32N(8)
 		acl = append(acl,
-			fmt.Sprintf("user:%d:%s", []int{1311, 1312, 1313, 1314, 1315, 7310, 7311}[n], Rights(perms)))
+			fmt.Sprintf("user:%d:%s", host([]survey.ID{1311, 1312, 1313, 1314, 1315, 7310, 7311}[n]), Rights(perms)))
 	}
-	slices.Sort(acl) // by id, as the kernel demands: they all have four digits
+	slices.Sort(acl) // by id, as the kernel demands: they all have the same number of digits
 	for _, e := range acl {
 		add(0x02, uint32(parseRights(e[strings.LastIndexByte(e, ':')+1:])), number(e))
 	}
@@ -241,7 +246,7 @@ func randomACL(t *testing.T, random *rand.Rand, path string, mode uint32) []stri
 	for _, n := range random.Perm(7)[:1+random.IntN(2)] {
 		groups = append(groups,
 			fmt.Sprintf("group:%d:%s",
-				[]int{1400, 1401, 1402, 1403, 1404, 7399, 7400}[n], Rights(random.Uint32N(8))))
+				host([]survey.ID{1400, 1401, 1402, 1403, 1404, 7399, 7400}[n]), Rights(random.Uint32N(8))))
 	}
 	slices.Sort(groups)
 	for _, e := range groups {

@@ -195,19 +195,59 @@ func volumeDenied(in *Input) {
 				At: m.SourceAt,
 				Message: fmt.Sprintf("%s on %s: %s may not %s there",
 					p.Path, host.Name, words, (want &^ got).Words(true)), Because: because,
-				Mend: &source.Mend{
-					Text: fmt.Sprintf(
-						"run-as = \"%d:%d\", whom it belongs to; or, once, a container that runs as "+
-							"root and gives it to %d:%d", p.UID, p.GID, w.UID, w.GID),
-				},
+				Mend: volumeMend(s, p),
 			})
 		}
+	}
+}
+
+// volumeMend says who may use a volume, or to whom it can be given: by the ids inside, which are what one writes.
+func volumeMend(s *lab.Service, p survey.Path) *source.Mend {
+	id, _, _ := s.Identity()
+	give := fmt.Sprintf("once, a container that runs as root and gives it to %d:%d", id.UID, id.GID)
+	uid, gid := p.UID, p.GID
+	if e := s.Stack.Host.Survey.Engine; e != nil && e.Rootless {
+		inside, known := survey.InsideID(e.UIDMap, uid)
+		group, also := survey.InsideID(e.GIDMap, gid)
+		if !known || !also {
+			return &source.Mend{Text: give}
+		}
+		uid, gid = inside, group
+	}
+	return &source.Mend{Text: fmt.Sprintf("run-as = \"%d:%d\", whom it belongs to; or, %s", uid, gid, give)}
+}
+
+// createDenied finds folders that an engine without root cannot make: its own user has to be let in above them.
+func createDenied(in *Input, s *lab.Service, m lab.Mount) {
+	facts := s.Stack.Host.Survey
+	if !m.Create || facts.Engine == nil || !facts.Engine.Rootless {
+		return
+	}
+	who, known := access.EngineUser(facts)
+	above, seen := facts.Path(path.Dir(m.Source))
+	for seen && above.Kind == survey.Missing && above.Path != "/" {
+		above, seen = facts.Path(path.Dir(above.Path))
+	}
+	if !known || !seen || above.Kind != survey.Folder {
+		return
+	}
+	if got, decides := access.Check(above, who, access.Write|access.Enter); got != access.Write|access.Enter {
+		in.report(s, source.Problem{
+			At: m.SourceAt,
+			Message: fmt.Sprintf("%s on %s cannot be made: the engine, which runs without root, may not write in %s",
+				m.Source, s.Stack.Host.Name, above.Path),
+			Because: []source.Because{{Text: belongs(facts, above)}, {Text: "the engine's user: " + decides}},
+			Mend:    &source.Mend{Text: "lantern prepare makes it, as root"},
+		})
 	}
 }
 
 func mountDenied(in *Input) {
 	volumeDenied(in)
 	eachPath(in, func(s *lab.Service, m lab.Mount, p survey.Path) {
+		if p.Kind == survey.Missing {
+			createDenied(in, s, m)
+		}
 		if p.Kind != survey.Folder && p.Kind != survey.Regular {
 			return
 		}

@@ -14,10 +14,18 @@ func settingAt(s *lab.Service, key string) source.Span {
 	}
 	var text declare.Text
 	switch key {
+	case "memory":
+		text = d.Settings.Memory
+	case "cpus":
+		text = d.Settings.CPUs
 	case "network":
 		text = d.Settings.Network
 	case "log-limit":
 		text = d.LogLimit
+	case "ulimits":
+		if len(d.Settings.Ulimits) > 0 {
+			text = d.Settings.Ulimits[0].Text
+		}
 	default:
 		if at, ok := d.Settings.Switches[key]; ok {
 			return at

@@ -367,7 +367,7 @@ func (in *Input) surveyed() []*lab.Service {
 func All() []Rule {
 	return slices.Concat(formatRules, hostRules, portRules, publishingRules, mountRules, targetRules,
 		identityRules, zoneRules, environmentRules, secretRules, wireRules, orderRules, networkRules,
-		nameRules, imageRules, cardRules, lifecycleRules, limitRules, safetyRules)
+		nameRules, imageRules, cardRules, fileRules, lifecycleRules, limitRules, safetyRules)
 }
 
 // Named returns the rule of that name.

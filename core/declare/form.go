@@ -7,6 +7,7 @@ type Form string
 const (
 	FormText           Form = "text"
 	FormTexts          Form = "list of texts"
+	FormTextOrTexts    Form = "text or list of texts"
 	FormTextsOrNumbers Form = "list of texts or whole numbers"
 	FormInteger        Form = "whole number"
 	FormNumber         Form = "number"

@@ -45,6 +45,8 @@ type Lab struct {
 	Problems []source.Problem
 
 	text func(path string) (string, error)
+
+	tree func(path string) ([]TreeEntry, error)
 }
 
 // Named is a name with a text, such as an entry of [folder].
@@ -328,6 +330,10 @@ func (e *Unreadable) Error() string { return e.Message }
 // Problems: all files are read in any case.
 func Read(stacks []string, text func(path string) (string, error)) *Lab {
 	l := &Lab{EnvFiles: map[string]*EnvFile{}, text: text}
+	l.tree = func(path string) ([]TreeEntry, error) {
+		t, err := text(path)
+		return []TreeEntry{{Text: t}}, err
+	}
 	r := &reader{toml: &tomlReader{}}
 	l.File = r.open(LabFile, text)
 	top := r.parse(l.File)
@@ -350,6 +356,13 @@ func Read(stacks []string, text func(path string) (string, error)) *Lab {
 	r.stacks(l, stacks)
 	return l
 }
+
+// Tree reads a file or folder of the lab as a whole, a folder before what is in it. Errors wrap those of io/fs, or are for
+// the person.
+func (l *Lab) Tree(path string) ([]TreeEntry, error) { return l.tree(path) }
+
+// ReadTreesBy sets what reads folders, too; without it only single files can be read.
+func (l *Lab) ReadTreesBy(tree func(path string) ([]TreeEntry, error)) { l.tree = tree }
 
 // stacks reads stack.toml files, as many at a time as there are processors, and then, one by one, the
 // environment files that they name.

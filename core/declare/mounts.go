@@ -53,9 +53,7 @@ func (m Mount) String() string {
 	case MountEngine:
 		s = "engine"
 	case MountPath:
-		if strings.Contains(s, ",") || strings.Contains(s, "->") || strings.TrimSpace(s) != s {
-			s = "'" + s + "'"
-		}
+		s = quotedSource(s)
 	}
 	s += " -> " + m.Target
 	if m.ReadOnly {
@@ -76,6 +74,14 @@ func (m Mount) String() string {
 	return s
 }
 
+// quotedSource puts a source in quotes where something in it would have a meaning.
+func quotedSource(s string) string {
+	if strings.Contains(s, ",") || strings.Contains(s, "->") || strings.TrimSpace(s) != s {
+		return "'" + s + "'"
+	}
+	return s
+}
+
 // Below reports whether a path is another one or lies below it.
 func Below(p, above string) bool {
 	return p == above || strings.HasPrefix(p, strings.TrimSuffix(above, "/")+"/")
@@ -84,31 +90,15 @@ func Below(p, above string) bool {
 // ParseMount reads a mount. The error is a *[SyntaxError] that marks the part at fault.
 func ParseMount(s string) (Mount, error) {
 	var m Mount
-	rest, at := s, 0
-	src, move := trimmed(rest)
-	if strings.HasPrefix(src, "'") {
-		end := strings.IndexByte(src[1:], '\'')
-		if end < 0 {
-			return m, syntaxError(move, len(src), "the closing ' is missing")
+	source, quoted, rest, at, err := cutArrow(s)
+	if err != nil {
+		if m.SourceAt = source.at; !quoted {
+			err.meant(arrowMount(source.text))
 		}
-		m.Source, m.SourceAt = src[1:1+end], [2]int{move + 1, end}
-		rest, at = src[end+2:], move+end+2
-		if t, skip := trimmed(rest); !strings.HasPrefix(t, "->") {
-			return m, syntaxError(at+skip, len(t), "-> and the path inside the container belong here")
-		}
-		arrow := strings.Index(rest, "->")
-		rest, at = rest[arrow+2:], at+arrow+2
-	} else {
-		left, right, ok := strings.Cut(s, "->")
-		if !ok {
-			return m,
-				syntaxError(move, len(src),
-					"only one side: a mount is written host -> container, such as /srv/skerry -> /data").
-					meant(arrowMount(src))
-		}
-		src, move = trimmed(left)
-		m.Source, m.SourceAt = src, [2]int{move, len(src)}
-		rest, at = right, len(left)+2
+		return m, err
+	}
+	m.Source, m.SourceAt = source.text, source.at
+	if !quoted {
 		if err := m.readSource(); err != nil {
 			return m, err
 		}
@@ -119,15 +109,9 @@ func ParseMount(s string) (Mount, error) {
 		}
 	}
 	target, options, more := strings.Cut(rest, ",")
-	m.Target, move = trimmed(target)
-	m.TargetAt = [2]int{at + move, len(m.Target)}
-	switch {
-	case m.Target == "":
-		return m, syntaxError(at, len(target), "the path inside the container is missing")
-	case !strings.HasPrefix(m.Target, "/"):
-		return m, syntaxError(m.TargetAt[0], len(m.Target), "the path inside the container starts with /")
+	if m.Target, m.TargetAt, err = insidePath(target, at); err != nil {
+		return m, err
 	}
-	m.Target = path.Clean(m.Target)
 	for at += len(target) + 1; more; {
 		var option string
 		option, options, more = strings.Cut(options, ",")
@@ -137,6 +121,59 @@ func ParseMount(s string) (Mount, error) {
 		at += len(option) + 1
 	}
 	return m, nil
+}
+
+// stretch is part of a value: what it says, and where it stands (offset, length).
+type stretch struct {
+	text string
+	at   [2]int
+}
+
+// cutArrow cuts `SOURCE -> REST`. The source may stand in single quotes; then nothing in it has a meaning.
+func cutArrow(s string) (source stretch, quoted bool, rest string, restAt int, err *SyntaxError) {
+	src, move := trimmed(s)
+	if !strings.HasPrefix(src, "'") {
+		left, right, ok := strings.Cut(s, "->")
+		if !ok {
+			return stretch{src, [2]int{move, len(src)}}, false, "", 0, syntaxError(move, len(src),
+				"only one side: a mount is written host -> container, such as /srv/skerry -> /data")
+		}
+		src, move = trimmed(left)
+		return stretch{src, [2]int{move, len(src)}}, false, right, len(left) + 2, nil
+	}
+	end := strings.IndexByte(src[1:], '\'')
+	if end < 0 {
+		return source, true, "", 0, syntaxError(move, len(src), "the closing ' is missing")
+	}
+	source = stretch{src[1 : 1+end], [2]int{move + 1, end}}
+	rest, restAt = src[end+2:], move+end+2
+	if t, skip := trimmed(rest); !strings.HasPrefix(t, "->") {
+		return source, true, "", 0, syntaxError(restAt+skip, len(t), "-> and the path inside the container belong here")
+	}
+	arrow := strings.Index(rest, "->")
+	return source, true, rest[arrow+2:], restAt + arrow + 2, nil
+}
+
+// insidePath reads the path inside a container that stands at an offset of a value.
+func insidePath(s string, at int) (inside string, where [2]int, err *SyntaxError) {
+	inside, move := trimmed(s)
+	where = [2]int{at + move, len(inside)}
+	switch {
+	case inside == "":
+		return "", where, syntaxError(at, len(s), "the path inside the container is missing")
+	case !strings.HasPrefix(inside, "/"):
+		return "", where, syntaxError(where[0], len(inside), "the path inside the container starts with /")
+	}
+	return path.Clean(inside), where, nil
+}
+
+// parseMode reads the mode of a file or folder that stands at an offset of a value.
+func parseMode(s string, at int) (uint32, *SyntaxError) {
+	mode, err := strconv.ParseUint(s, 8, 32)
+	if err != nil || mode > 0o7777 {
+		return 0, syntaxError(at, len(s), "%q is no mode: up to four octal digits, such as 0750", s)
+	}
+	return uint32(mode), nil
 }
 
 // colonMount is a mount as engines' commands write it: SOURCE:TARGET[:OPTIONS].
@@ -224,12 +261,11 @@ func (m *Mount) readOption(s string, at int) error {
 	case word == "create" && m.Kind == MountPath:
 		m.Create = true
 		if rest != "" {
-			mode, err := strconv.ParseUint(rest, 8, 32)
-			if err != nil || mode > 0o7777 {
-				return syntaxError(at+move+len(option)-len(rest), len(rest),
-					"%q is no mode: up to four octal digits, such as 0750", rest)
+			mode, err := parseMode(rest, at+move+len(option)-len(rest))
+			if err != nil {
+				return err
 			}
-			m.Mode = uint32(mode)
+			m.Mode = mode
 		}
 	case option == "shared" || option == "start-empty" || word == "create":
 		return syntaxError(at+move, len(option), "%s does not go with this kind of source", word)

@@ -45,9 +45,13 @@ var keyPatterns = map[string]string{
 	"timezone-variable": `[^=\s]+`, "owner-variables": `[^=\s]+`, "dns": `[0-9a-fA-F]*[.:][0-9a-fA-F.:]*`,
 	"capabilities":      `([Cc][Aa][Pp]_)?(` + anyCase(append([]string{"ALL"}, capabilities...)) + `)`,
 	"drop-capabilities": `([Cc][Aa][Pp]_)?(` + anyCase(append([]string{"ALL"}, capabilities...)) + `)`,
-	"stop-signal":       `([Ss][Ii][Gg])?(` + anyCase(signals) + `|(RTMIN|rtmin)\+[0-9]+)|[0-9]+`,
-	"lab":               patternName, "accept": `.*\S.*`,
+	"stop-signal":       patternSignal, "reload": patternSignal,
+	"files": `('[^']*'|\./[^,]*)\s*->\s*/[^,]*(,.*)?`,
+	"lab":   patternName, "accept": `.*\S.*`,
 }
+
+// patternSignal is that of [ParseSignal].
+var patternSignal = `([Ss][Ii][Gg])?(` + anyCase(signals) + `|(RTMIN|rtmin)\+[0-9]+)|[0-9]+`
 
 // patternEngineName is that of [ParseEngineName].
 const patternEngineName = `[A-Za-z0-9][A-Za-z0-9_.-]*`
@@ -107,6 +111,10 @@ func (k KeyDoc) schema() map[string]any {
 			list["minItems"], list["maxItems"] = 2, 2
 		}
 		return list
+	case FormTextOrTexts:
+		return map[string]any{"anyOf": []any{
+			text(), map[string]any{"type": "array", "items": map[string]any{"type": "string"}},
+		}}
 	case FormTextsOrNumbers:
 		return map[string]any{"type": "array", "items": map[string]any{"type": []string{"string", "integer"}}}
 	case FormInteger:

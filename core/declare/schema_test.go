@@ -103,7 +103,7 @@ func (p place) read(line string) *Lab {
 // wrongType returns a line with a value of another type.
 func (p place) wrongType() string {
 	switch p.doc.Takes {
-	case FormText, FormTexts, FormTextsOrNumbers, FormTable, FormNamed, FormValues, FormPairs, FormTables:
+	case FormText, FormTexts, FormTextOrTexts, FormTextsOrNumbers, FormTable, FormNamed, FormValues, FormPairs, FormTables:
 		return p.doc.Name + " = true"
 	}
 	return p.doc.Name + ` = "text"`

@@ -52,10 +52,11 @@ type Service struct {
 
 // Settings are the keys of a service that few services need.
 type Settings struct {
-	Platform, WorkingDir, Hostname, TimezoneVariable, Memory, SharedMemory, CPUs, PID, IPC, Cgroup, StopSignal, Network, SharesNetworkWith, TakesOver Text
+	Platform, WorkingDir, Hostname, TimezoneVariable, Memory, SharedMemory, CPUs, PID, IPC, Cgroup, StopSignal, Network, SharesNetworkWith, TakesOver, Reload Text
 
-	Command, Entrypoint                                                         []Text // nil: the image's own
-	ExtraGroups, Listens, Aliases, Devices, Capabilities, DropCapabilities, DNS []Text
+	Command, Entrypoint                                                                []Text // nil: the image's own
+	ExtraGroups, Listens, Aliases, Devices, Capabilities, DropCapabilities, DNS, Files []Text
+	ReloadCommand                                                                      []Text // in the place of Reload
 
 	Privileged, ReadOnly, Init, Overlap   *bool
 	Sysctls, Labels, Ulimits, AddressBook []Named
@@ -171,6 +172,33 @@ var serviceKeys = []key[Service]{
 		func(s *Service) *Text { return &s.Page }),
 	texts("mounts", "what is mounted: a path, volume NAME, memory [SIZE] or engine -> path inside[, option]",
 		`mounts = ["/srv/skerry -> /data, read-only", "volume readings -> /readings", "memory 64MiB -> /tmp"]`, func(s *Service) *[]Text { return &s.Mounts }),
+	texts("files", "files and folders of the stack's folder that go into the container: ./SOURCE -> path inside[, option]; options are "+
+		"fill, mode MODE and owner UID:GID", `files = ["./desk.conf -> /etc/desk.conf, fill, mode 0640", "./site -> /srv/site"]`,
+		setting(func(s *Settings) *[]Text { return &s.Files })),
+	{
+		name: "reload", takes: FormTextOrTexts,
+		doc: "how it gets to know that its files have changed, instead of being replaced: a signal, or a command that is " +
+			"run inside",
+		example: `reload = "SIGHUP"`,
+		read: func(r *reader, e entry, s *Service) {
+			into := setting(func(s *Settings) *Settings { return s })(s)
+			if e.value.kind == kindArray {
+				into.ReloadCommand = r.listOfTexts(e.value)
+				return
+			}
+			if e.value.kind != kindString {
+				r.wrongType(e.value, "a text or a list of texts")
+				return
+			}
+			into.Reload = e.value.asText()
+		},
+		lines: func(s *Service) []string {
+			if s.Settings == nil {
+				return nil
+			}
+			return append(ofText("reload", s.Settings.Reload, quote), ofTexts("reload", s.Settings.ReloadCommand)...)
+		},
+	},
 	text("owner",
 		"whose data it works on: ACCOUNT, ACCOUNT:GROUP or UID:GID; names are looked up on the host",
 		`owner = "keeper:watch"`, func(s *Service) *Text { return &s.Owner }),

@@ -18,6 +18,7 @@ var (
 		"environment": {Key: "env"}, "variables": {Key: "env"}, "vars": {Key: "env"}, "envs": {Key: "env"},
 		"env-file": {Key: "env-files"}, "environment-file": {Key: "env-files"}, "env-from": {Key: "env-files"},
 		"volume": {Key: "mounts"}, "volumes": {Key: "mounts"}, "volume-mounts": {Key: "mounts"},
+		"configs": {Key: "files"}, "config-files": {Key: "files"}, "on-change": {Key: "reload"},
 		"bind": {Key: "mounts"}, "binds": {Key: "mounts"}, "mount": {Key: "mounts"},
 		"bind-paths": {Key: "mounts"}, "paths": {Key: "mounts"},
 		"tmpfs":      {"mounts", `a file system in memory is a mount: "memory 64MiB -> /tmp"`},

@@ -8,9 +8,10 @@ import (
 )
 
 // NewText returns a text that stands in no file, to be written into one.
-func NewText(value string) Text {
-	return Text{Value: value, Span: source.NewFile("", value).All(), raw: true}
-}
+func NewText(value string) Text { return FileText(source.NewFile("", value)) }
+
+// FileText returns all that a file says, to the letter.
+func FileText(f *source.File) Text { return Text{Value: f.Text, Span: f.All(), raw: true} }
 
 // WriteLab returns a lab.toml that declares what a lab declares. Comments, and the order of keys, are not kept.
 func WriteLab(l *Lab) string { return write(labKeys, l) }

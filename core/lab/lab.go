@@ -161,6 +161,8 @@ type Service struct {
 	Ports       []Port
 	Listens     []Port // opened by itself in the host's network
 	Mounts      []Mount
+	Files       []File    // of the stack's folder that go into the container
+	Reload      *Reload   // how it gets to know that they have changed; nil: it is replaced
 	Owner       *Identity // nil: none declared
 	RunAs       *Identity // nil: the image's own user
 	InsideUser  string    // instead: an account of the image, which the engine looks up there; NAME[:GROUP]

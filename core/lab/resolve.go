@@ -344,6 +344,7 @@ func (r *resolver) service(s *Service) {
 	for _, t := range d.Mounts {
 		r.mount(s, t, in)
 	}
+	r.stackFiles(s, settingsOf(d), in)
 	r.environment(s, d, in)
 	r.habits(s, d, in)
 	for _, t := range d.After {

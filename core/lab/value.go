@@ -118,6 +118,11 @@ func (r *resolver) expand(t declare.Text, in *scope) Value {
 
 // expandSecret replaces the references in a text that may hold a secret.
 func (r *resolver) expandSecret(t declare.Text, in *scope) Value {
+	return r.expandUpTo(t, in, mostValue)
+}
+
+// expandUpTo replaces the references in a text that may become so many bytes long.
+func (r *resolver) expandUpTo(t declare.Text, in *scope, most int) Value {
 	v := Value{written: t}
 	if !strings.Contains(t.Value, "${") {
 		v.Text = t.Value
@@ -161,9 +166,9 @@ func (r *resolver) expandSecret(t declare.Text, in *scope) Value {
 			add(found.all(), open, end, true)
 		}
 		at = end
-		if b.Len() > mostValue {
+		if b.Len() > most {
 			r.once("value-grammar", t.Part(0, len(t.Value)),
-				"with what its references stand for this is longer than 64 KiB")
+				"with what its references stand for this is longer than %d KiB", most>>10)
 			return Value{Unknown: true, written: t}
 		}
 	}

@@ -59,11 +59,13 @@ type Container struct {
 	Restart    declare.Restart
 	LogLimit   declare.LogLimit
 	StopWithin time.Duration
+	Files      []File `json:",omitempty"` // that are put into it; a folder comes before what is in it
 
 	// fields that hold a secret, in the words of stack.toml; nil read back: not known
 	Secret      []string `json:"-"`
 	ForImage    []string `json:"-"` // read back: volumes that were made for what its image declares
 	NotReported []string `json:"-"` // read back: fields that this engine does not show
+	NotGiven    []string `json:"-"` // read back: capabilities that it lacks because its engine gives them to nobody
 }
 
 // Variable is an environment variable.
@@ -210,6 +212,11 @@ func Declare(s *lab.Service) Container {
 		}
 		c.Mounts = append(c.Mounts, mount)
 	}
+	for _, f := range s.Files {
+		for _, e := range f.Entries {
+			c.Files = append(c.Files, File{Target: e.Path, Folder: e.Folder, Mode: e.Mode, UID: f.UID, GID: f.GID, Content: e.Content})
+		}
+	}
 	c.sort()
 	c.Secret = c.secretFields()
 	return c
@@ -262,6 +269,7 @@ func (c *Container) sort() {
 			cmp.Compare(a.Host, b.Host), cmp.Compare(a.Address, b.Address))
 	})
 	slices.SortFunc(c.Mounts, func(a, b Mount) int { return cmp.Compare(a.Target, b.Target) })
+	slices.SortFunc(c.Files, func(a, b File) int { return cmp.Compare(a.Target, b.Target) })
 	slices.SortFunc(c.Networks, func(a, b Attachment) int { return cmp.Compare(a.Network, b.Network) })
 	for _, n := range c.Networks {
 		slices.Sort(n.Aliases)
@@ -362,6 +370,7 @@ func Differences(running, declared Container) []Difference {
 	d = append(d, settingsDifferences(running, declared)...)
 	d = append(d, listDifferences("ports", running.Ports, declared.Ports)...)
 	d = append(d, listDifferences("mounts", kept(running.Mounts), kept(declared.Mounts))...)
+	d = append(d, fileDifferences(running, declared)...)
 	text("restart", running.Restart.String(), declared.Restart.String())
 	if !slices.Contains(running.NotReported, "log-limit") {
 		text("log-limit", logLimit(running.LogLimit), logLimit(declared.LogLimit))

@@ -29,6 +29,8 @@ const (
 	Create Action = "create"
 	// Replace makes a new container in place of one that differs.
 	Replace Action = "replace"
+	// Reload puts new files into one that runs, and makes that known to it.
+	Reload Action = "reload"
 	// Start starts one that is as declared but does not run.
 	Start Action = "start"
 	// Keep leaves one as it is.
@@ -110,6 +112,10 @@ func Make(stack *lab.Stack, found Found, images func(reference string) string) S
 				v.Action, v.Differences = Replace, takeOver(running[i], now, s)
 			} else {
 				v.Action, v.Differences = compare(running[i], now, images(v.Container.Image))
+				if same, known := now.SameDigest(running[i].Digest, running[i].Salt); v.Action == Replace && s.Reload != nil &&
+					running[i].Up && same && known && onlyContents(running[i].Container, now, v.Differences) {
+					v.Action = Reload
+				}
 			}
 		}
 		p.Services = append(p.Services, v)
@@ -207,7 +213,7 @@ func (p Stack) togetherWithShared() {
 			continue
 		}
 		j := slices.IndexFunc(p.Services, func(o Service) bool { return o.Service == v.Service.NetworkOf })
-		if j < 0 || p.Services[j].Action == Keep {
+		if j < 0 || p.Services[j].Action == Keep || p.Services[j].Action == Reload {
 			continue
 		}
 		v.StopFirst = v.Running.Up

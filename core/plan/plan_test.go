@@ -2,6 +2,7 @@ package plan
 
 import (
 	"reflect"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -235,6 +236,7 @@ func TestDigestStays(t *testing.T) {
 		},
 		Restart:  declare.Restart{Policy: "on-failure", Retries: 2},
 		LogLimit: declare.LogLimit{Files: 3, Size: 5_000_000}, StopWithin: 10 * time.Second,
+		Files: []File{{Target: "/etc/desk", Folder: true, Mode: 0o755}, {Target: "/etc/desk/desk.conf", Mode: 0o640, UID: 1311, GID: 1400}},
 	}
 	for _, v := range []reflect.Value{reflect.ValueOf(full), reflect.ValueOf(full.Settings)} {
 		for i := range v.NumField() {
@@ -243,9 +245,51 @@ func TestDigestStays(t *testing.T) {
 			}
 		}
 	}
+	assert.Equal(t, "1:b4ce6f42874a14d7b1d642a56e26772d0ed9176b5011de13af715f71310a5d7b", full.Digest("salt"))
+	filled := full
+	filled.Files = slices.Clone(full.Files)
+	filled.Files[1].Content = secret.Of("moon-over-skerry", true)
+	assert.Equal(t, full.Digest("salt"), filled.Digest("salt"), "contents are compared in the container")
+	full.Files = nil // as it was before there were any
 	assert.Equal(t, "1:369c71479c43e4d17824c098db469e44ad653a82bf541b5f0fc05c4fc2e8a13a", full.Digest("salt"))
 	same, known := full.SameDigest(strings.TrimPrefix(full.Digest("salt"), "1:"), "salt")
 	assert.True(t, same && known, "labels of the time before there were versions")
 	_, known = full.SameDigest("2:00", "salt")
 	assert.False(t, known)
+}
+
+// A file that differs is named, with where it begins to; what stands in it never shows. Whether the container has to be
+// replaced for it, the service says.
+func TestFiles(t *testing.T) {
+	has := []File{{Target: "/srv", Folder: true, Mode: 0o700}, {Target: "/srv/a", Mode: 0o600, Content: secret.Plain("1\nmoon\n")},
+		{Target: "/srv/b", Mode: 0o644, Content: secret.Plain("b")}}
+	change := func(f func(files []File) []File) Container {
+		return Container{Files: f(slices.Clone(has))}
+	}
+	for _, c := range []struct {
+		name     string
+		declared Container
+		want     []Difference
+		reloads  bool
+	}{
+		{"nothing", change(func(f []File) []File { f[0].Mode = 0o755; return f }), nil, false},
+		{"content", change(func(f []File) []File { f[1].Content = secret.Of("1\nsun\n", true); return f }),
+			[]Difference{{"files./srv/a", "what is there", "other content from line 2 on, 6B"}}, true},
+		{"mode", change(func(f []File) []File { f[2].Mode = 0o600; return f }),
+			[]Difference{{"files./srv/b", "mode 0644", "mode 0600"}}, false},
+		{"kind", change(func(f []File) []File { f[2] = File{Target: "/srv/b", Folder: true}; return f }),
+			[]Difference{{"files./srv/b", "a file", "a folder"}}, false},
+		{"a new one", change(func(f []File) []File { return append(f, File{Target: "/srv/c", Content: secret.Plain("c")}) }),
+			[]Difference{{"files./srv/c", "", "1B"}}, false},
+	} {
+		running := Container{Files: has}
+		d := Differences(running, c.declared)
+		assert.Equal(t, c.want, d, c.name)
+		assert.Equal(t, c.reloads, onlyContents(running, c.declared, d), c.name)
+	}
+	v := Service{Container: change(func(f []File) []File { f[1].Content = secret.Plain("new"); return f }), Running: &Running{Container: Container{Files: has}}}
+	now, before := v.Changed()
+	assert.Equal(t, "new", now[0].Content.Reveal())
+	assert.Equal(t, "1\nmoon\n", before[0].Content.Reveal())
+	assert.Empty(t, Differences(Container{NotReported: []string{"files"}}, v.Container))
 }

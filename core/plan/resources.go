@@ -192,10 +192,23 @@ func FoldersOf(s *lab.Service) ([]Folders, error) {
 				fmt.Errorf("%s is to be made for %s, and whose it should be is not known: %s",
 					m.Source, s.FullName(), why)
 		}
-		f.UID, f.GID = id.UID, id.GID
+		if f.UID, f.GID, ok = onHost(facts.Engine, id); !ok {
+			return nil, fmt.Errorf("%s is to be made for %s, and nobody on %s is uid %d and gid %d inside of its engine without root",
+				m.Source, s.FullName(), s.Stack.Host.Name, id.UID, id.GID)
+		}
 		all = append(all, f)
 	}
 	return all, nil
+}
+
+// onHost is what an identity inside of an engine is on its host.
+func onHost(e *survey.Engine, id lab.Identity) (uid, gid survey.ID, ok bool) {
+	if e == nil || !e.Rootless {
+		return id.UID, id.GID, true
+	}
+	uid, known := survey.HostID(e.UIDMap, id.UID)
+	gid, also := survey.HostID(e.GIDMap, id.GID)
+	return uid, gid, known && also
 }
 
 // Order returns stacks so that each comes behind those that its services wait for; otherwise they stay in

@@ -113,3 +113,6 @@ func (t Text) Digest(salt string) Text {
 	t.shown = hex.EncodeToString(mac.Sum(nil))
 	return t
 }
+
+// Len returns the length of the text itself in bytes, secret or not.
+func (t Text) Len() int { return len(t.Reveal()) }

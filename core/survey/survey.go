@@ -46,12 +46,18 @@ type Survey struct {
 	// Unknown says what could not be found out, and why, by the name of the list or fact.
 	Unknown map[string]string `json:"unknown,omitempty"`
 
+	// Do is what makes the host or its engine answer, where it does not.
+	Do string `json:"do,omitempty"`
+
 	byPath, byReference map[string]int // see Index
 	indexed             [2]int         // how many paths and images are in there
 }
 
 // UnknownACL is the key of Unknown for access control lists: then what a mode does not allow may be allowed all the same.
 const UnknownACL = "access-control-lists"
+
+// LacksFillReadOnly is among what an engine lacks that puts no files into a container with a read-only root file system.
+const LacksFillReadOnly = "files with read-only"
 
 // Engine is a container engine.
 type Engine struct {
@@ -70,6 +76,11 @@ type Engine struct {
 	// that is not known.
 	UIDMap []IDMap `json:"uid-map,omitempty"`
 	GIDMap []IDMap `json:"gid-map,omitempty"`
+	// Linger tells whether the containers of an engine without root go on when its user has logged out; nil: not known.
+	Linger *bool `json:"linger,omitempty"`
+	// User is the account that an engine without root runs as; "" where that is not known.
+	User string `json:"user,omitempty"`
+
 	// Lacks names keys of a service that this engine cannot honour.
 	Lacks []string `json:"lacks,omitempty"`
 	// Missing says which calls this engine does not have, and what follows.
@@ -95,6 +106,16 @@ func HostID(maps []IDMap, inside ID) (ID, bool) {
 	for _, m := range maps {
 		if n := inside - m.Inside; n >= 0 && n < m.Count {
 			return m.Host + n, true
+		}
+	}
+	return 0, false
+}
+
+// InsideID returns what an id of the host is inside containers; known is false for one that none has there.
+func InsideID(maps []IDMap, host ID) (inside ID, known bool) {
+	for _, m := range maps {
+		if host >= m.Host && host < m.Host+m.Count {
+			return m.Inside + host - m.Host, true
 		}
 	}
 	return 0, false

@@ -21,6 +21,7 @@ import (
 	"go.etcd.io/bbolt"
 	berrors "go.etcd.io/bbolt/errors"
 
+	"proudlantern.example/lantern/internal/system"
 	"proudlantern.example/lantern/labdir"
 )
 
@@ -349,14 +350,14 @@ func (b Book) use(readOnly bool, f func(*bbolt.Tx) error) (err error) {
 		}
 		// A broken file can leave the lock behind, and the memory that it is mapped to holds on to it.
 		if opened != nil {
-			syscall.Flock(int(opened.Fd()), syscall.LOCK_UN)
+			system.Unlock(opened)
 			opened.Close()
 		}
 	}()
 	db, err := bbolt.Open(b.Path, 0o600, &bbolt.Options{Timeout: lockTimeout, ReadOnly: readOnly,
 		OpenFile: func(path string, flag int, mode os.FileMode) (*os.File, error) {
 			var err error
-			opened, err = os.OpenFile(path, flag|syscall.O_NOFOLLOW|syscall.O_NONBLOCK, mode)
+			opened, err = os.OpenFile(path, flag|system.NoFollow|system.NonBlock, mode)
 			return opened, err
 		}})
 	switch {

@@ -45,17 +45,16 @@ func (o *Observer) Ready(ctx context.Context, c engine.State, proof plan.Proof, 
 		code, said, err := o.Engine.Run(ctx, c.ID, command)
 		return err == nil && code == 0, said
 	case proof.HTTP != "":
-		for _, at := range o.DialPlaces(ctx, c, proof.Port) {
-			// The first place that answers at all has decided. The others would say the same, later: the way
-			// over a published port can take seconds.
-			if status, err := Get(ctx, o.Engine.Conn.Port, proof.TLS, at, proof.HTTP); err == nil {
-				if status < proof.StatusFirst || status > proof.StatusLast {
-					return false, fmt.Sprintf("returned %d", status)
-				}
-				return true, ", at " + at
-			}
+		a := o.Ask(ctx, c, proof.TLS, proof.Port, proof.HTTP)
+		switch {
+		case a.Unasked:
+			return a.Listens, a.How
+		case a.Status == 0:
+			return false, ""
+		case a.Status < proof.StatusFirst || a.Status > proof.StatusLast:
+			return false, fmt.Sprintf("returned %d", a.Status)
 		}
-		return false, ""
+		return true, ", at " + a.At
 	case proof.Port > 0:
 		at, ok := o.accepts(ctx, c, proof.Port)
 		if !ok {

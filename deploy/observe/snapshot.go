@@ -10,6 +10,8 @@ import (
 	"strings"
 	"sync"
 
+	"golang.org/x/sync/errgroup"
+
 	"proudlantern.example/lantern/core/lab"
 	"proudlantern.example/lantern/core/plan"
 	"proudlantern.example/lantern/core/survey"
@@ -26,6 +28,9 @@ type Observer struct {
 	// list networks. nil: each look asks for them.
 	Resources *Resources
 
+	// Inside asks where nobody else can; nil: then it is enough that something listens there.
+	Inside *Inside
+
 	// Learn is told secrets that come to light; nil: nobody is.
 	Learn func(secrets ...string)
 }
@@ -34,6 +39,8 @@ type Observer struct {
 type Resources struct {
 	Networks []survey.Network // of the lab
 	Volumes  []survey.Volume  // of all
+
+	Lab []engine.State // all containers of the lab; nil: not asked for
 }
 
 // FindResources asks the engine for them.
@@ -47,19 +54,36 @@ func (o *Observer) FindResources(ctx context.Context) (*Resources, error) {
 	return found, errors.Join(errs[:]...)
 }
 
+// FindAll asks the engine for them and for all containers of the lab at the same time: for a look at many stacks.
+func (o *Observer) FindAll(ctx context.Context) (*Resources, error) {
+	var containers []engine.State
+	var err error
+	var wait sync.WaitGroup
+	wait.Go(func() { containers, err = o.Engine.Containers(ctx, o.Lab, "") })
+	wait.Go(func() { o.Engine.Rootless(ctx) }) // which ports can be asked depends on it
+	found, lost := o.FindResources(ctx)
+	wait.Wait()
+	found.Lab = append([]engine.State{}, containers...)
+	return found, errors.Join(err, lost)
+}
+
 // Containers returns the containers of a stack of this lab.
 func (o *Observer) Containers(ctx context.Context, stack string) ([]engine.State, error) {
+	if o.Resources != nil && o.Resources.Lab != nil {
+		return slices.DeleteFunc(slices.Clone(o.Resources.Lab), func(c engine.State) bool {
+			return c.Labels[plan.LabelStack] != stack
+		}), nil
+	}
 	return o.Engine.Containers(ctx, o.Lab, stack)
 }
 
-// Stacks returns the names of the lab's stacks that have containers on the host, sorted.
+// Stacks returns the names of the lab's stacks that seem to have containers on the host, sorted.
 func (o *Observer) Stacks(ctx context.Context) ([]string, error) {
-	containers, err := o.Engine.Containers(ctx, o.Lab, "")
-	if err != nil {
-		return nil, err
+	if o.Resources == nil || o.Resources.Lab == nil {
+		return o.Engine.Stacks(ctx, o.Lab)
 	}
 	var names []string
-	for _, c := range containers {
+	for _, c := range o.Resources.Lab {
 		names = append(names, c.Labels[plan.LabelStack])
 	}
 	slices.Sort(names)
@@ -111,6 +135,7 @@ type Snapshot struct {
 	Containers []engine.State
 	Images     map[string]survey.Image // that are on the host, by reference and by id
 	Made       map[*lab.Later]string   // values that services have made for others
+	Files      map[string][]plan.File  // what containers have of the files that are declared, by id
 	Taken      map[string]engine.State // containers of somebody else whose place services take, by service
 }
 
@@ -122,6 +147,9 @@ func (o *Observer) Snapshot(ctx context.Context, stack *lab.Stack) (Snapshot, er
 	wait.Go(func() {
 		if found.Containers, errs[0] = o.Containers(ctx, stack.Name); errs[0] == nil {
 			found.Taken, errs[0] = o.taken(ctx, stack, found.Containers)
+		}
+		if errs[0] == nil {
+			found.Files, errs[0] = o.filesInside(ctx, stack, found.Containers)
 		}
 	})
 	if o.Resources != nil {
@@ -175,6 +203,32 @@ func (o *Observer) taken(ctx context.Context, stack *lab.Stack, own []engine.Sta
 	return all, nil
 }
 
+// filesInside reads what containers have of the files that are declared for their services, by their ids.
+func (o *Observer) filesInside(ctx context.Context, stack *lab.Stack,
+	containers []engine.State) (map[string][]plan.File, error) {
+	files := make([][]plan.File, len(containers))
+	var work errgroup.Group
+	for i, c := range containers {
+		s := stack.Service(c.Labels[plan.LabelService])
+		if s == nil || len(s.Files) == 0 || IsTransitional(c) {
+			continue
+		}
+		work.Go(func() (err error) {
+			files[i], err = o.Engine.ReadFiles(ctx, c.ID, plan.Declare(s).Files)
+			if errors.Is(err, engine.ErrNotFound) { // it has gone meanwhile
+				err = nil
+			}
+			return err
+		})
+	}
+	err := work.Wait()
+	found := map[string][]plan.File{}
+	for i, c := range containers {
+		found[c.ID] = files[i]
+	}
+	return found, err
+}
+
 // addImages adds those images that are on the host.
 func (o *Observer) addImages(ctx context.Context, to map[string]survey.Image, references []string) error {
 	slices.Sort(references)
@@ -214,6 +268,7 @@ func (o *Observer) PlanFrom(stack *lab.Stack, seen Snapshot) (plan.Stack, error)
 			declared = plan.Declare(s)
 		}
 		running, known := seen.readBack(c, declared)
+		running.Files = seen.Files[c.ID]
 		found.Running = append(found.Running, plan.Running{
 			Done: CompletedJob(c), ImageUnknown: !known,
 			ID: c.ID, Name: c.Name, Service: service, Digest: c.Labels[plan.LabelDigest],

@@ -168,6 +168,7 @@ func wasChanged(found Snapshot, c engine.State, deployed *lab.Stack) bool {
 // differs reports whether a container has other fields than a declaration.
 func (s Snapshot) differs(c engine.State, service *lab.Service) bool {
 	declared := plan.Declare(service)
+	declared.Files = nil // whether a file inside was changed or the one in the lab cannot be told
 	running, known := s.readBack(c, declared)
 	return known && len(plan.Differences(running, declared)) > 0
 }
@@ -194,7 +195,9 @@ func (o *Observer) describe(ctx context.Context, st *Status, c engine.State, pro
 		waiting, cancel := context.WithTimeout(ctx, 4*time.Second)
 		defer cancel()
 		st.State = StateStarting
-		if ok, _ := o.Ready(waiting, c, proof, nil, time.Now()); ok {
+		quick := *o // a look starts nothing on the host
+		quick.Inside = nil
+		if ok, _ := quick.Ready(waiting, c, proof, nil, time.Now()); ok {
 			st.State = StateReady
 		} else {
 			st.Detail = NotReady(proof, "")

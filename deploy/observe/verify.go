@@ -6,6 +6,7 @@ import (
 	"regexp"
 	"slices"
 	"strconv"
+	"strings"
 	"sync"
 	"time"
 
@@ -80,6 +81,7 @@ func (o *Observer) proveNow(ctx context.Context, s *lab.Service, containers []en
 		return []Proven{ready}
 	}
 	c, proof := containers[i], plan.ProofOf(s)
+	defer o.Leave(context.WithoutCancel(ctx), c.ID)
 	switch {
 	case CompletedJob(c) && (proof.Done || !proof.Declared()):
 		ready.OK, ready.Detail = true, "done"
@@ -94,6 +96,7 @@ func (o *Observer) proveNow(ctx context.Context, s *lab.Service, containers []en
 	default:
 		var how string
 		ready.OK, how = o.Ready(ctx, c, proof, nil, c.Started)
+		ready.OK = ready.OK && o.RunsOn(ctx, c)
 		ready.Detail = regexp.MustCompile(`^, (at )?`).ReplaceAllString(how, "")
 		if ready.OK && (proof.Port > 0) {
 			ready.At, ready.Detail = ready.Detail, ""
@@ -137,16 +140,16 @@ func (o *Observer) pageNow(ctx context.Context, s *lab.Service, c engine.State,
 	about func(what, target string) Proven) Proven {
 	v := about(ProofPage, strconv.Itoa(s.Page.Port)+s.Page.Path)
 	v.Detail = "it does not answer"
-	for _, at := range o.DialPlaces(ctx, c, s.Page.Port) {
-		status, err := Get(ctx, o.Engine.Conn.Port, s.Page.TLS, at, s.Page.Path)
-		if err != nil {
-			continue
-		}
-		v.At, v.OK, v.Detail = at, status < 500, ""
+	a := o.Ask(ctx, c, s.Page.TLS, s.Page.Port, s.Page.Path)
+	switch {
+	case a.Unasked:
+		v.OK, v.Detail = a.Listens, strings.TrimPrefix(a.How, ", ")
+		return v
+	case a.Status > 0:
+		v.At, v.OK, v.Detail = a.At, a.Status < 500, ""
 		if !v.OK {
-			v.Detail = fmt.Sprintf("it answers with status %d", status)
+			v.Detail = fmt.Sprintf("it answers with status %d", a.Status)
 		}
-		break
 	}
 	if v.OK {
 		if link := SilentLink(ctx, s); link != "" {

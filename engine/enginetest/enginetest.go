@@ -1,3 +1,5 @@
+//go:build linux
+
 // Package enginetest gives tests the engines that are there: the stand-in always, real ones where
 // scripts/with-engines has started them, all with the same images.
 package enginetest
@@ -30,12 +32,23 @@ import (
 
 // Target is an engine to test against.
 type Target struct {
-	Name    string // stand-in, dockerd or podman
+	Name    string // stand-in, dockerd, podman or rootless
 	Address string
 }
 
 // Real reports whether containers really run there.
 func (t Target) Real() bool { return t.Name != "stand-in" }
+
+// IsPodman reports whether it is Podman's service, with or without root.
+func (t Target) IsPodman() bool { return t.Name == "podman" || t.Name == rootless.name }
+
+// TempDir is as [testing.TB.TempDir], and engines without root may enter it.
+func TempDir(t testing.TB) string {
+	t.Helper()
+	dir := t.TempDir()
+	require.NoError(t, os.Chmod(filepath.Dir(dir), 0o755))
+	return dir
+}
 
 // The images that every target has. Their pages are on port 8080; Store listens on 7410; all say "open for
 // readings" when they are ready.
@@ -164,6 +177,16 @@ var reals = []struct{ name, variable string }{
 	{"podman", "LANTERN_TEST_PODMAN"},
 }
 
+// rootless is an engine without root. It is the same program as another one, so that not all tests have to run there:
+// [Every] does, and [Each] where LANTERN_TEST_EVERYWHERE is set.
+var rootless = struct{ name, variable string }{"rootless", "LANTERN_TEST_ROOTLESS"}
+
+func init() {
+	if os.Getenv("LANTERN_TEST_EVERYWHERE") != "" {
+		reals = append(reals, rootless)
+	}
+}
+
 // real returns a real engine with the images of the tests. One that is not there is skipped with the reason.
 func real(t testing.TB, name, variable string) Target {
 	address := os.Getenv(variable)
@@ -196,6 +219,14 @@ func Each(t *testing.T, test func(t *testing.T, target Target)) {
 	}
 }
 
+// Every is as Each, with the engine without root, too.
+func Every(t *testing.T, test func(t *testing.T, target Target)) {
+	Each(t, test)
+	if !slices.Contains(reals, rootless) {
+		t.Run(rootless.name, func(t *testing.T) { test(t, real(t, rootless.name, rootless.variable)) })
+	}
+}
+
 // EachAtOnce is as Each, with all real engines at the same time: they know nothing of each other, and most of such a test
 // is waiting. It must change nothing of its process, such as its environment.
 func EachAtOnce(t *testing.T, test func(t *testing.T, target Target)) {
@@ -222,28 +253,28 @@ func EachBench(b *testing.B, bench func(b *testing.B, target Target)) {
 }
 
 var (
-	loaded   sync.Map // address to nothing
+	loaded   sync.Map // address to *sync.Once
 	archives = sync.OnceValues(buildImages)
 )
 
 // load puts the images into a real engine.
 func load(t testing.TB, address string) {
 	t.Helper()
-	if _, done := loaded.LoadOrStore(address, true); done {
-		return
-	}
-	images, err := archives()
-	require.NoError(t, err)
-	api, err := client.New(client.WithHost(address))
-	require.NoError(t, err)
-	defer api.Close()
-	var archive bytes.Buffer
-	require.NoError(t, tarball.MultiWrite(images, &archive))
-	r, err := api.ImageLoad(context.Background(), &archive)
-	require.NoError(t, err)
-	_, err = io.Copy(io.Discard, r)
-	require.NoError(t, err)
-	require.NoError(t, r.Close())
+	once, _ := loaded.LoadOrStore(address, new(sync.Once))
+	once.(*sync.Once).Do(func() { // whoever comes meanwhile waits for it
+		images, err := archives()
+		require.NoError(t, err)
+		api, err := client.New(client.WithHost(address))
+		require.NoError(t, err)
+		defer api.Close()
+		var archive bytes.Buffer
+		require.NoError(t, tarball.MultiWrite(images, &archive))
+		r, err := api.ImageLoad(context.Background(), &archive)
+		require.NoError(t, err)
+		_, err = io.Copy(io.Discard, r)
+		require.NoError(t, err)
+		require.NoError(t, r.Close())
+	})
 }
 
 // Images returns the images of the tests, for a registry.
@@ -364,4 +395,16 @@ func archiveOf(headers []*tar.Header, program []byte) (io.ReadCloser, error) {
 		}
 	}
 	return io.NopCloser(&b), w.Close()
+}
+
+// Named returns the real engine of that name with the images of the tests. One that is not there is
+// skipped with the reason.
+func Named(t testing.TB, name string) Target {
+	for _, r := range append(slices.Clone(reals), rootless) {
+		if r.name == name {
+			return real(t, r.name, r.variable)
+		}
+	}
+	require.Fail(t, "there is no engine "+name)
+	return Target{}
 }

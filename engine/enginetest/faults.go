@@ -1,3 +1,5 @@
+//go:build linux
+
 package enginetest
 
 import (
@@ -34,6 +36,9 @@ const late = 300 * time.Millisecond
 
 // Faults lets calls that change something go wrong, as ordered. It can stand in front of any engine.
 type Faults struct {
+	// OnCut is called where a connection breaks, after the call was carried out; nil: nothing more happens.
+	OnCut func()
+
 	mu      sync.Mutex
 	changes int
 	at      int
@@ -99,6 +104,7 @@ func (f *Faults) Before(engine http.Handler) http.Handler {
 			w.Write([]byte(`{"message":"the lamp is out"}`))
 		case Cuts:
 			engine.ServeHTTP(&nowhere{http.Header{}}, r)
+			f.cut()
 			panic(http.ErrAbortHandler)
 		case Hangs:
 			engine.ServeHTTP(&nowhere{http.Header{}}, r)
@@ -116,11 +122,18 @@ func (f *Faults) Before(engine http.Handler) http.Handler {
 			time.Sleep(late)
 			engine.ServeHTTP(w, r)
 		case Dies:
+			f.cut()
 			panic(http.ErrAbortHandler)
 		default:
 			engine.ServeHTTP(w, r)
 		}
 	})
+}
+
+func (f *Faults) cut() {
+	if f.OnCut != nil {
+		f.OnCut()
+	}
 }
 
 // nowhere takes an answer that no caller gets.

@@ -42,6 +42,8 @@ type simulatedContainer struct {
 	network  string
 	networks map[string]*network.EndpointSettings
 
+	files map[string]file // that were put into it, under the server's lock
+
 	mu        sync.Mutex
 	host      *container.HostConfig
 	state     container.State

@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"maps"
 	"net/http"
 	"os"
 	"path"
@@ -20,6 +21,7 @@ import (
 	"github.com/moby/moby/api/pkg/stdcopy"
 	"github.com/moby/moby/api/types/container"
 
+	"proudlantern.example/lantern/core/declare"
 	"proudlantern.example/lantern/core/survey"
 )
 
@@ -31,6 +33,7 @@ type command struct {
 	code   int
 	exists bool
 	says   string
+	tty    bool // on a terminal: its output comes as it is, not in frames
 }
 
 func (s *Server) createCommand(b *simulatedContainer, r *http.Request) (int, any, error) {
@@ -41,7 +44,7 @@ func (s *Server) createCommand(b *simulatedContainer, r *http.Request) (int, any
 	if !b.running() {
 		return 409, nil, fmt.Errorf("Container %s is not running", b.id)
 	}
-	c := &command{box: b, words: ask.Cmd, code: 126}
+	c := &command{box: b, words: ask.Cmd, code: 126, tty: ask.Tty}
 	b.mu.Lock()
 	if c.exists = len(c.words) > 0 && slices.Contains(b.image.Programs, c.words[0]); c.exists {
 		c.code = 1
@@ -101,10 +104,16 @@ func (s *Server) startCommand(w http.ResponseWriter, r *http.Request) {
 	} else if c.code == 0 {
 		text = cmp.Or(c.says, "ready")
 	}
-	fmt.Fprint(buffer,
-		"HTTP/1.1 101 UPGRADED\r\nContent-Type: application/vnd.docker.multiplexed-stream\r\n"+
-			"Connection: Upgrade\r\nUpgrade: tcp\r\n\r\n")
-	writeFrame(buffer, stdcopy.Stdout, text)
+	media := "application/vnd.docker.multiplexed-stream"
+	if c.tty {
+		media = "application/vnd.docker.raw-stream"
+	}
+	fmt.Fprint(buffer, "HTTP/1.1 101 UPGRADED\r\nContent-Type: "+media+"\r\nConnection: Upgrade\r\nUpgrade: tcp\r\n\r\n")
+	if c.tty {
+		fmt.Fprint(buffer, text+"\r\n")
+	} else {
+		writeFrame(buffer, stdcopy.Stdout, text)
+	}
 	buffer.Flush()
 }
 
@@ -123,6 +132,9 @@ func (s *Server) inspectCommand(r *http.Request) (int, any, error) {
 // for, else on the real one.
 func (s *Server) putArchive(b *simulatedContainer, r *http.Request) (int, any, error) {
 	target := path.Clean(r.URL.Query().Get("path"))
+	if target == "/" {
+		return s.putFiles(b, r)
+	}
 	root := ""
 	for _, m := range b.host.Mounts {
 		if m.Type == "bind" && m.Target == target {
@@ -149,10 +161,74 @@ func (s *Server) putArchive(b *simulatedContainer, r *http.Request) (int, any, e
 	}
 }
 
+// putFiles keeps the files of an archive.
+func (s *Server) putFiles(b *simulatedContainer, r *http.Request) (int, any, error) {
+	files := map[string]file{}
+	for archive := tar.NewReader(r.Body); ; {
+		h, err := archive.Next()
+		if err == io.EOF {
+			break
+		}
+		if err != nil {
+			return 400, nil, err
+		}
+		text, err := io.ReadAll(archive)
+		if err != nil {
+			return 400, nil, err
+		}
+		files[path.Join("/", h.Name)] = file{header: *h, text: string(text)}
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if b.files == nil {
+		b.files = map[string]file{}
+	}
+	maps.Copy(b.files, files)
+	return 200, nil, nil
+}
+
+// signal is a signal for a container that runs: one that tells a program to look at its files again changes nothing here.
+func signal(b *simulatedContainer, r *http.Request) (int, any, error) {
+	if !b.running() {
+		return 409, nil, fmt.Errorf("Container %s is not running", b.id)
+	}
+	return 204, nil, nil
+}
+
+// file is one that was put into a container.
+type file struct {
+	header tar.Header
+	text   string
+}
+
+// filesAt gives the files that were put at or below a path; false where there are none.
+func (s *Server) filesAt(w http.ResponseWriter, b *simulatedContainer, place string) bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if _, ok := b.files[place]; !ok {
+		return false
+	}
+	stat, _ := json.Marshal(container.PathStat{Name: path.Base(place), Mode: 0o600})
+	w.Header().Set("X-Docker-Container-Path-Stat", base64.StdEncoding.EncodeToString(stat))
+	archive := tar.NewWriter(w)
+	defer archive.Close()
+	for _, name := range slices.Sorted(maps.Keys(b.files)) {
+		if f := b.files[name]; declare.Below(name, place) {
+			f.header.Name = path.Base(place) + strings.TrimPrefix(name, place)
+			archive.WriteHeader(&f.header)
+			archive.Write([]byte(f.text))
+		}
+	}
+	return true
+}
+
 // getArchive gives the folder that a volume is inside a container: volumes of the stand-in hold nothing, and
 // are root's.
 func (s *Server) getArchive(w http.ResponseWriter, r *http.Request) {
 	b, place := s.find(r.PathValue("id")), path.Clean(r.URL.Query().Get("path"))
+	if b != nil && s.filesAt(w, b, place) {
+		return
+	}
 	if b != nil && b.image.Files[place] != "" {
 		text := strings.ReplaceAll(b.image.Files[place], "MADE", b.id[:min(20, len(b.id))])
 		stat, _ := json.Marshal(container.PathStat{Name: path.Base(place), Size: int64(len(text)), Mode: 0o600})

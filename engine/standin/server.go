@@ -210,6 +210,7 @@ func (s *Server) routes() http.Handler {
 	handle("POST /containers/{id}/start", s.withBox(s.start))
 	handle("POST /containers/{id}/stop",
 		s.withBox(func(b *simulatedContainer, r *http.Request) (int, any, error) { return b.stop() }))
+	handle("POST /containers/{id}/kill", s.withBox(signal))
 	handle("POST /containers/{id}/rename", s.withBox(s.rename))
 	handle("POST /containers/{id}/update", s.withBox(update))
 	handle("DELETE /containers/{id}", s.withBox(s.remove))

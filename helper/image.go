@@ -1,0 +1,159 @@
+package helper
+
+import (
+	"archive/tar"
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"debug/elf"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"runtime"
+	"strings"
+
+	"github.com/google/go-containerregistry/pkg/name"
+	v1 "github.com/google/go-containerregistry/pkg/v1"
+	"github.com/google/go-containerregistry/pkg/v1/empty"
+	"github.com/google/go-containerregistry/pkg/v1/mutate"
+	"github.com/google/go-containerregistry/pkg/v1/tarball"
+
+	"proudlantern.example/lantern/engine"
+)
+
+const (
+	// label is on the image and on each container of it.
+	label = "proudlantern.helper"
+	// programPath is where the program lies in the image, which holds nothing else.
+	programPath = "/lantern-helper"
+	// repository is the name of the image; its tag is the digest of the program.
+	repository = "localhost/lantern-helper"
+)
+
+// loaded returns the name of the helper's image, which the engine has then.
+func loaded(ctx context.Context, e *engine.Engine, platform string) (string, error) {
+	file, err := program(platform)
+	if err != nil {
+		return "", err
+	}
+	sum, err := digestOf(file)
+	if err != nil {
+		return "", err
+	}
+	reference := repository + ":" + sum
+	if _, err := e.Image(ctx, reference); err == nil || !errors.Is(err, engine.ErrNotFound) {
+		return reference, err
+	}
+	archive, err := packImage(file, reference, platform)
+	if err != nil {
+		return "", err
+	}
+	return reference, e.LoadImage(ctx, archive, int64(archive.Len()))
+}
+
+// Clear removes the helper's images that an engine has.
+func Clear(ctx context.Context, e *engine.Engine) error {
+	images, err := e.ImagesNamed(ctx, repository)
+	for _, reference := range images {
+		err = errors.Join(err, e.RemoveImage(ctx, reference, reference))
+	}
+	return err
+}
+
+// NoProgramError is that there is no program for the machine of an engine.
+type NoProgramError struct{ Platform, Because, Do string }
+
+func (e *NoProgramError) Error() string { return e.Because }
+
+// program returns the file of the program for a platform: this one's own, or the one of the same release beside it.
+func program(platform string) (string, error) {
+	system, architecture, _ := strings.Cut(platform, "/")
+	own, err := os.Executable()
+	if err != nil {
+		return "", err
+	}
+	if system != runtime.GOOS || architecture != runtime.GOARCH {
+		other := filepath.Join(filepath.Dir(own), "lantern-"+system+"-"+architecture)
+		if _, err := os.Stat(other); err != nil {
+			return "", &NoProgramError{
+				Platform: platform, Because: "there is no program of lantern for " + platform + " beside this one",
+				Do: "put " + filepath.Base(other) + " of the same release into " + filepath.Dir(own),
+			}
+		}
+		own = other
+	}
+	f, err := elf.Open(own)
+	if err != nil {
+		return "", err
+	}
+	defer f.Close()
+	for _, p := range f.Progs {
+		if p.Type == elf.PT_INTERP {
+			return "", &NoProgramError{
+				Platform: platform, Because: "this program needs libraries of its machine: it was not built by scripts/build",
+				Do: "build it with CGO_ENABLED=0",
+			}
+		}
+	}
+	return own, nil
+}
+
+// digestOf returns a digest of a file, as long as tells programs apart.
+func digestOf(file string) (string, error) {
+	f, err := os.Open(file)
+	if err != nil {
+		return "", err
+	}
+	defer f.Close()
+	sum := sha256.New()
+	if _, err := io.Copy(sum, f); err != nil {
+		return "", err
+	}
+	return hex.EncodeToString(sum.Sum(nil))[:16], nil
+}
+
+// packImage makes an image of a program, as an archive with its name.
+func packImage(file, reference, platform string) (*bytes.Buffer, error) {
+	text, err := os.ReadFile(file)
+	if err != nil {
+		return nil, err
+	}
+	layer, err := tarball.LayerFromOpener(func() (io.ReadCloser, error) {
+		var b bytes.Buffer
+		w := tar.NewWriter(&b)
+		h := &tar.Header{Typeflag: tar.TypeReg, Name: strings.TrimPrefix(programPath, "/"), Mode: 0o555, Size: int64(len(text))}
+		if err := w.WriteHeader(h); err != nil {
+			return nil, err
+		}
+		if _, err := w.Write(text); err != nil {
+			return nil, err
+		}
+		return io.NopCloser(&b), w.Close()
+	})
+	if err != nil {
+		return nil, err
+	}
+	image, err := mutate.AppendLayers(empty.Image, layer)
+	if err != nil {
+		return nil, err
+	}
+	config, err := image.ConfigFile()
+	if err != nil {
+		return nil, err
+	}
+	config = config.DeepCopy()
+	config.OS, config.Architecture, _ = strings.Cut(platform, "/")
+	config.Config = v1.Config{Entrypoint: []string{programPath, Argument}, Env: []string{inContainer + "=1"}, Labels: map[string]string{label: "program"}}
+	if image, err = mutate.ConfigFile(image, config); err != nil {
+		return nil, err
+	}
+	tag, err := name.NewTag(reference)
+	if err != nil {
+		return nil, fmt.Errorf("helper: %w", err)
+	}
+	var archive bytes.Buffer
+	return &archive, tarball.Write(tag, image, &archive)
+}

@@ -1,3 +1,5 @@
+//go:build linux
+
 package enginetest
 
 import (
@@ -9,6 +11,7 @@ import (
 	"os"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/google/go-containerregistry/pkg/name"
 	"github.com/google/go-containerregistry/pkg/registry"
@@ -67,15 +70,18 @@ func ServeRegistry(t testing.TB, handler http.Handler) string {
 	if len(free) == 0 {
 		t.Skip("LANTERN_TEST_REGISTRY is not set: scripts/with-engines chooses some")
 	}
-	for _, at := range free {
-		listener, err := net.Listen("tcp", at)
-		if err != nil {
-			continue // a test of another package has it
+	// Tests of other packages may have all of them for a while.
+	for deadline := time.Now().Add(5 * time.Minute); time.Now().Before(deadline); time.Sleep(100 * time.Millisecond) {
+		for _, at := range free {
+			listener, err := net.Listen("tcp", at)
+			if err != nil {
+				continue
+			}
+			server := &http.Server{Handler: handler}
+			go server.Serve(listener)
+			t.Cleanup(func() { server.Close() })
+			return at
 		}
-		server := &http.Server{Handler: handler}
-		go server.Serve(listener)
-		t.Cleanup(func() { server.Close() })
-		return at
 	}
 	require.Fail(t, "all registries are taken", "%v", free)
 	return ""

@@ -7,6 +7,7 @@ import (
 	"os"
 	"path/filepath"
 	"strconv"
+	"sync"
 	"sync/atomic"
 	"testing"
 
@@ -21,7 +22,10 @@ const firstPort, blocks, portCount = 24000, 8, 1000
 // racePort is the first port of the programs that look for races.
 const racePort = 22000
 
-var portsGiven atomic.Int64
+var (
+	portsGiven atomic.Int64
+	signs      sync.Map // of the ports that were given, held until the program ends
+)
 
 // FreePort returns a free tcp port, another one each time.
 func FreePort(t testing.TB) int {
@@ -36,11 +40,18 @@ func FreePort(t testing.TB) int {
 	}
 	for range portCount {
 		port := first + (os.Getpid()*131+int(portsGiven.Add(1)))%portCount
+		// Another program of the tests may be between this and using it: who gets a port keeps its sign.
+		sign, err := net.Listen("unix", "@lantern-test-port-"+strconv.Itoa(port))
+		if err != nil {
+			continue
+		}
 		l, err := net.Listen("tcp", ":"+strconv.Itoa(port))
 		if err == nil {
 			l.Close()
+			signs.Store(port, sign)
 			return port
 		}
+		sign.Close()
 	}
 	require.Fail(t, "no port is free")
 	return 0

@@ -21,14 +21,15 @@ require (
 	github.com/docker/go-units v0.5.0
 	github.com/fogleman/gg v1.3.0
 	github.com/google/go-containerregistry v0.22.1
+	github.com/google/renameio/v2 v2.0.2
 	github.com/invopop/jsonschema v0.14.0
 	github.com/kevinburke/ssh_config v1.6.0
 	github.com/klauspost/compress v1.20.4
 	github.com/mattn/go-shellwords v1.0.16
+	github.com/miekg/dns v1.1.73
 	github.com/moby/docker-image-spec v1.3.1
 	github.com/moby/moby/api v1.56.1
 	github.com/moby/moby/client v0.6.2
-	github.com/moby/sys/mountinfo v0.7.3
 	github.com/muesli/cancelreader v0.2.2
 	github.com/opencontainers/go-digest v1.0.0
 	github.com/opencontainers/image-spec v1.1.1
@@ -42,11 +43,12 @@ require (
 	github.com/urfave/cli/v3 v3.14.0
 	go.etcd.io/bbolt v1.5.0
 	go.yaml.in/yaml/v4 v4.0.0
-	golang.org/x/crypto v0.55.0
+	golang.org/x/crypto v0.59.0
 	golang.org/x/image v0.48.0
+	golang.org/x/net v0.62.0
 	golang.org/x/sync v0.25.0
 	golang.org/x/sys v0.50.0
-	golang.org/x/term v0.47.0
+	golang.org/x/term v0.48.0
 )
 
 require (

@@ -112,7 +112,10 @@ func (r *Run) planOn(ctx context.Context, h *lab.Host, stacks []*lab.Stack, plan
 			return err
 		})
 	}
-	if err = errors.Join(err, work.Wait()); err != nil {
+	if err = errors.Join(err, work.Wait()); err == nil {
+		err = r.lab.compareSites(ctx, d.Engine, h, plans)
+	}
+	if err != nil {
 		return &Error{Kind: Unreachable, Message: "the engine of " + h.Name + ": " + err.Error(), Err: err}
 	}
 	return nil
@@ -220,6 +223,14 @@ func (r *Run) Deploy(ctx context.Context, p plan.Stack) (deploy.Outcome, error) 
 		e := r.options.Entry
 		e.Began, e.Stack = began, p.Stack.Name
 		r.lab.record(ctx, d, e, out)
+	}
+	done := err == nil && (out.Result == deploy.Done || out.Result == deploy.NothingToDo)
+	if done && (len(p.Sites) > 0 || p.Stack.Gate != nil && out.Result == deploy.Done) {
+		if told := r.tell(ctx, p); told != nil {
+			r.lab.warn("%s: its gate was not told: %s; run lantern deploy %s again", p.Stack.Name, told, p.Stack.Name)
+		} else if out.Result == deploy.NothingToDo {
+			out.Result = deploy.Done
+		}
 	}
 	return out, err
 }

@@ -5,6 +5,7 @@ import (
 	"crypto/rand"
 	"errors"
 
+	"proudlantern.example/lantern/core/lab"
 	"proudlantern.example/lantern/core/plan"
 	"proudlantern.example/lantern/deploy"
 	"proudlantern.example/lantern/deploy/observe"
@@ -30,7 +31,7 @@ func (w *Workspace) Inside(ctx context.Context, t Target, onHost string) (*Insid
 	if err != nil {
 		return nil, err
 	}
-	c, err := d.Engine.Own(ctx, w.Name, t.Stack+"."+t.Service)
+	c, err := d.Engine.Own(ctx, w.Name, lab.ContainerName(w.Name, t.Stack, t.Service))
 	switch {
 	case errors.Is(err, engine.ErrNotFound):
 		err = &Error{Kind: Stopped, Message: t.String() + " is not deployed", Do: "lantern deploy " + t.String()}
@@ -106,7 +107,7 @@ func (i *Inside) RunBeside(ctx context.Context, image string, x engine.Exec) (co
 	for _, l := range []string{plan.LabelLab, plan.LabelStack} {
 		labels[l] = ""
 	}
-	name := i.Target.Stack + "." + i.Target.Service + ".helper-" + rand.Text()[:6]
+	name := i.c.Name + ".helper-" + rand.Text()[:6]
 	id, err := e.Helper(ctx, name, image, i.c.ID, labels)
 	if err != nil {
 		return 0, &Error{Kind: Stopped, Message: "no helper could be started: " + err.Error(), Err: err}

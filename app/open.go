@@ -72,7 +72,7 @@ func (w *Workspace) Overlay(texts map[string]string) (*Workspace, error) {
 func (w Workspace) resolved() *Workspace {
 	files := labdir.Facts(w.Dir, slices.Sorted(maps.Keys(w.decl.EnvFiles)))
 	w.Lab = lab.Resolve(w.decl, lab.Input{Folder: w.Dir, Shell: os.LookupEnv, Surveys: w.Surveys, Files: files,
-		Values: w.caller.Values})
+		Values: w.caller.Values, GateImages: gateImages(w.decl, w.Surveys)})
 	if w.caller.Learn != nil {
 		w.caller.Learn(w.Secrets()...)
 	}
@@ -122,11 +122,13 @@ func (w *Workspace) deployer(ctx context.Context, h *lab.Host,
 	if report == nil {
 		report = func(deploy.Event) {}
 	}
-	return &deploy.Deployer{
+	d := &deploy.Deployer{
 		Observer: observe.Observer{Engine: e, Lab: w.Name, Host: h.Name, Learn: w.caller.Learn, Inside: observe.NewInside(w.beside)}, Existing: w.existing(),
 		From: deploy.Place(w.real()), Self: deploy.NewSelf(), Report: report,
 		Hold: w.caller.Hold, ReconnectTimeout: min(engineReturns, e.CallTimeout), // who is less patient does not wait for it either
-	}, nil
+	}
+	w.withGate(d, h)
+	return d, nil
 }
 
 // real returns the lab's folder without links on the way to it.

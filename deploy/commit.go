@@ -19,11 +19,13 @@ import (
 // STACK.proven:
 //
 //  1. Each service that has stepped aside must have its successor; else somebody has taken one away, and nothing is removed.
-//  2. Services are handed over in groups, see [group]. In a group, each new container gets its declared restart policy,
+//  2. Gates are told where the services of its sites are now. Requests to what is to go get time to finish. A gate that does
+//     not answer holds nothing up: it finds them by their names.
+//  3. Services are handed over in groups, see [group]. In a group, each new container gets its declared restart policy,
 //     then each old one gets the policy "no". From here on, an engine that restarts starts the new ones only.
-//  3. The old containers of the group are stopped, if such an engine has started them, and removed.
-//  4. Networks that no service needs any more are removed. One that somebody else uses stays.
-//  5. The lock is removed.
+//  4. The old containers of the group are stopped, if they run, and removed.
+//  5. Networks that no service needs any more are removed. One that somebody else uses stays.
+//  6. The lock is removed.
 //
 // Every step can be made again: after a death at any point the next run begins at the first one.
 func (d *Deployer) commit(ctx context.Context, stack string) Outcome {
@@ -41,6 +43,7 @@ func (d *Deployer) commit(ctx context.Context, stack string) Outcome {
 	if service := missing(stack, containers); service != "" {
 		return again(errors.New(service+" has no container any more"), "somebody has taken one away meanwhile")
 	}
+	d.route(ctx, stack, containers)
 	left, err := d.removePrevious(ctx, stack, containers)
 	if err != nil {
 		return again(err, "what ran before is still there, stopped, or a restart policy is not set")
@@ -51,7 +54,7 @@ func (d *Deployer) commit(ctx context.Context, stack string) Outcome {
 		d.event(stack, "", StepRemove, EventProgress, "left alone: "+err.Error())
 	}
 	for _, c := range containers {
-		if c.Name != stack+plan.SuffixProven {
+		if c.Name != d.markName(stack, plan.SuffixProven) {
 			continue
 		}
 		if err := persist(func() error { return d.remove(ctx, c.ID) }); err != nil {
@@ -59,6 +62,19 @@ func (d *Deployer) commit(ctx context.Context, stack string) Outcome {
 		}
 	}
 	return Outcome{Result: Done, Left: left}
+}
+
+// drainFor is how long requests may take that are under way to what is to go.
+const drainFor = 20 * time.Second
+
+// route tells gates where the services of a stack are now.
+func (d *Deployer) route(ctx context.Context, stack string, containers []engine.State) {
+	if d.Route == nil {
+		return
+	}
+	if err := d.Route(ctx, stack, containers, drainFor); err != nil {
+		d.event(stack, "", StepRoute, EventFailed, err.Error())
+	}
 }
 
 // removePrevious gives the proven containers their restart policies and removes what ran before. It returns

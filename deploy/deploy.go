@@ -39,6 +39,7 @@ const (
 	StepReload  = "reload"
 	StepProve   = "prove"
 	StepRemove  = "remove"
+	StepRoute   = "route"
 	StepPutBack = "put-back"
 )
 
@@ -119,6 +120,11 @@ type Deployer struct {
 	Report   func(Event)
 	// told when a stack is being changed from now on, and when that has ended; nil: no caller wants to know
 	Hold func(bool)
+	// Route tells gates where the services of a stack are now; without any containers, that they are nowhere. Requests that
+	// are under way to containers that are left out get so long to finish. nil: there are no gates
+	Route func(ctx context.Context, stack string, containers []engine.State, drain time.Duration) error
+	// LoadGate gives the engine the image of its gate; nil: it has none
+	LoadGate func(ctx context.Context) error
 	// ReconnectTimeout is how long an engine that has gone in the middle of a deploy is waited for before
 	// what ran before is put back: it may be starting again.
 	ReconnectTimeout time.Duration
@@ -229,12 +235,12 @@ func (d *Deployer) underLock(ctx context.Context, p plan.Stack, lock *lock) Outc
 	// From here on it cannot be interrupted: half a commit or half a way back must not be left behind.
 	ctx = context.WithoutCancel(ctx)
 	if out.Failure == nil {
-		if err := d.rename(ctx, lock.ID, name+plan.SuffixProven); err != nil {
+		if err := d.rename(ctx, lock.ID, d.markName(name, plan.SuffixProven)); err != nil {
 			// Whether it has got that name decides which way is left, so nothing is undone before that is
 			// known.
 			out.Failure = &Failure{Message: err.Error()}
 			switch c, lost := d.own(ctx, lock.ID); {
-			case lost == nil && c.Name == name+plan.SuffixProven:
+			case lost == nil && c.Name == d.markName(name, plan.SuffixProven):
 				out.Failure = nil
 			case lost != nil && !errors.Is(lost, engine.ErrNotFound):
 				out.Result, out.ManualSteps = NeedsManual,
@@ -414,6 +420,9 @@ func (d *Deployer) replaceBeside(ctx context.Context, stack string, s plan.Servi
 	}
 	if f := d.proveReady(ctx, stack, s.Name, id, proof, since); f != nil {
 		return f
+	}
+	if len(s.Service.Sites) > 0 {
+		return nil // the gate leads to the old one until all is proven, see commit
 	}
 	if err := d.stop(ctx, stack, s); err != nil {
 		return d.explain(ctx, s.Name, id, err)

@@ -13,6 +13,7 @@ import (
 	"strings"
 	"time"
 
+	"proudlantern.example/lantern/core/lab"
 	"proudlantern.example/lantern/core/plan"
 	"proudlantern.example/lantern/deploy/observe"
 	"proudlantern.example/lantern/engine"
@@ -137,7 +138,7 @@ func (d *Deployer) takeLock(ctx context.Context, stack, image string, most time.
 	}
 	id, err := d.createPlaceholder(ctx, stack, plan.SuffixLock, image, most, labels)
 	if errors.Is(err, engine.ErrNameTaken) {
-		c, err := d.Engine.Inspect(ctx, stack+plan.SuffixLock)
+		c, err := d.Engine.Inspect(ctx, d.markName(stack, plan.SuffixLock))
 		if err != nil {
 			return Outcome{Result: Refused, Holder: "another deploy, which has just ended; try again"}, nil
 		}
@@ -153,7 +154,7 @@ func (d *Deployer) takeLock(ctx context.Context, stack, image string, most time.
 // which one that is.
 func (d *Deployer) createPlaceholder(ctx context.Context, stack, suffix, image string, most time.Duration,
 	more map[string]string) (id string, err error) {
-	return d.Engine.CreatePlaceholder(ctx, stack+suffix, image, d.placeholderLabels(stack, most, more))
+	return d.Engine.CreatePlaceholder(ctx, d.markName(stack, suffix), image, d.placeholderLabels(stack, most, more))
 }
 
 func (d *Deployer) placeholderLabels(stack string, most time.Duration, more map[string]string) map[string]string {
@@ -165,6 +166,11 @@ func (d *Deployer) placeholderLabels(stack string, most time.Duration, more map[
 	}
 	maps.Copy(labels, more)
 	return labels
+}
+
+// markName returns the name of one of the marks of a stack, by its suffix.
+func (d *Deployer) markName(stack, suffix string) string {
+	return lab.EngineName(d.Lab, stack) + suffix
 }
 
 // holder says who holds a lock.
@@ -219,7 +225,7 @@ func (d *Deployer) recover(ctx context.Context, stack string, containers *[]engi
 	// Two that find the same leftovers must not both clear them away.
 	undo, err := d.createPlaceholder(ctx, stack, plan.SuffixUndo, (*containers)[0].ImageID, 10*time.Minute, nil)
 	if errors.Is(err, engine.ErrNameTaken) {
-		other, err := d.Engine.Inspect(ctx, stack+plan.SuffixUndo)
+		other, err := d.Engine.Inspect(ctx, d.markName(stack, plan.SuffixUndo))
 		if err == nil && (other.Labels[plan.LabelLab] != d.Lab || d.alive(other)) {
 			return Outcome{Result: Refused, Holder: d.holder(other)}, nil
 		}
@@ -260,7 +266,7 @@ func (d *Deployer) Leftover(ctx context.Context, stack string) (what string, err
 		case !observe.IsLock(c):
 		case d.alive(c):
 			return "", nil
-		case c.Name == stack+plan.SuffixProven:
+		case c.Name == d.markName(stack, plan.SuffixProven):
 			what = "a deploy by " + c.Labels[labelWho] +
 				" died after everything was proven; what is left to do is to clear away what ran before"
 		default:
@@ -288,7 +294,7 @@ func (d *Deployer) resolveLeftovers(ctx context.Context, stack string) (Outcome,
 		return Outcome{}, err
 	}
 	for _, c := range containers {
-		if c.Name == stack+plan.SuffixFolders {
+		if c.Name == d.markName(stack, plan.SuffixFolders) {
 			if err := d.remove(ctx, c.ID); err != nil {
 				return Outcome{}, err
 			}
@@ -300,7 +306,7 @@ func (d *Deployer) resolveLeftovers(ctx context.Context, stack string) (Outcome,
 			return Outcome{Result: Refused, Holder: d.holder(c)}, nil // somebody was faster
 		}
 		d := d.taking(readTakes(c.Labels[labelTakes]))
-		if c.Name == stack+plan.SuffixProven && missing(stack, containers) == "" {
+		if c.Name == d.markName(stack, plan.SuffixProven) && missing(stack, containers) == "" {
 			if out := d.commit(ctx, stack); out.Result != Done {
 				return out, nil
 			}
@@ -338,7 +344,7 @@ func missing(stack string, containers []engine.State) string {
 	var proven *engine.State
 	there := map[string]bool{}
 	for i, c := range containers {
-		if c.Name == stack+plan.SuffixProven {
+		if observe.IsLock(c) && strings.HasSuffix(c.Name, plan.SuffixProven) {
 			proven = &containers[i]
 		}
 		there[c.Name] = true
@@ -351,7 +357,7 @@ func missing(stack string, containers []engine.State) string {
 	said = said && json.Unmarshal([]byte(text), &goes) == nil
 	for _, c := range containers {
 		service := c.Labels[plan.LabelService]
-		if said && strings.HasSuffix(c.Name, plan.SuffixPrevious) && !there[stack+"."+service] &&
+		if said && strings.HasSuffix(c.Name, plan.SuffixPrevious) && !there[lab.ContainerName(c.Labels[plan.LabelLab], stack, service)] &&
 			!slices.Contains(goes, service) {
 			return service
 		}

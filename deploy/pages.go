@@ -6,6 +6,7 @@ import (
 	"sync"
 	"time"
 
+	"proudlantern.example/lantern/core/lab"
 	"proudlantern.example/lantern/core/plan"
 	"proudlantern.example/lantern/deploy/observe"
 )
@@ -25,7 +26,7 @@ func (d *Deployer) provePages(ctx context.Context, p plan.Stack) *Failure {
 
 // provePage waits until the page of a service answers.
 func (d *Deployer) provePage(ctx context.Context, stack, service string, proof plan.Proof) *Failure {
-	name := stack + "." + service
+	name := lab.ContainerName(d.Lab, stack, service)
 	d.event(stack, service, StepProve, EventBegun, "page")
 	d.Approach(ctx, name, proof.PagePort)
 	waiting, cancel := context.WithTimeout(ctx, proof.Within)

@@ -45,7 +45,11 @@ func (d *Deployer) pull(ctx context.Context, p plan.Stack) error {
 		if s.Action != plan.Create && s.Action != plan.Replace {
 			continue
 		}
-		if s.Service.Fetch == "never" {
+		if s.Service.Stack.Gate != nil && d.LoadGate != nil {
+			if err := d.LoadGate(ctx); err != nil {
+				return fmt.Errorf("%w: %w", ErrImage, err)
+			}
+		} else if s.Service.Fetch == "never" {
 			if _, err := d.Engine.Image(ctx, s.Container.Image); errors.Is(err, engine.ErrNotFound) {
 				return fmt.Errorf(`%w: %s is not on %s, and fetch = "never" says that it is not to be pulled`,
 					ErrImage, s.Container.Image, d.Host)

@@ -10,6 +10,7 @@ import (
 	"sync"
 	"time"
 
+	"proudlantern.example/lantern/core/lab"
 	"proudlantern.example/lantern/core/plan"
 	"proudlantern.example/lantern/engine"
 )
@@ -39,7 +40,7 @@ func (d *Deployer) putBack(ctx context.Context, stack string, l *lock) Outcome {
 		out.Stay = d.madeVolumes(ctx, stack, l)
 		if err := persist(func() error { return d.remove(ctx, l.ID) }); err != nil {
 			out.Result, out.ManualSteps = NeedsManual, append(out.ManualSteps,
-				fmt.Sprintf("remove the container %s by hand: %s", stack+plan.SuffixLock, err))
+				fmt.Sprintf("remove the container %s by hand: %s", d.markName(stack, plan.SuffixLock), err))
 		}
 	}
 	if out.Result == PutBack {
@@ -57,7 +58,7 @@ func (d *Deployer) notBack(ctx context.Context, stack string, l *lock) (string, 
 		service := c.Labels[plan.LabelService]
 		switch {
 		case service == "":
-		case c.Name != stack+"."+service:
+		case c.Name != lab.ContainerName(d.Lab, stack, service):
 			return "the container " + c.Name + " is still there", err
 		case entryOf(c) == l.Entry:
 			return "the new container " + c.Name + " is still there", err
@@ -92,8 +93,8 @@ func (d *Deployer) bringBack(ctx context.Context, stack string, l *lock) Outcome
 	}
 	for _, c := range containers {
 		// First of all: who found this name after a death from here on would finish what is being undone.
-		if c.ID == l.ID && c.Name == stack+plan.SuffixProven {
-			if err := d.rename(ctx, c.ID, stack+plan.SuffixLock); err != nil {
+		if c.ID == l.ID && c.Name == d.markName(stack, plan.SuffixProven) {
+			if err := d.rename(ctx, c.ID, d.markName(stack, plan.SuffixLock)); err != nil {
 				out.needs(
 					"nothing was undone, as the container %s cannot be renamed (%s); run "+
 						"lantern deploy %s again", c.Name, err, stack)
@@ -145,7 +146,7 @@ func (d *Deployer) removeNew(ctx context.Context, stack string, l *lock, contain
 func (d *Deployer) nameAgain(ctx context.Context, stack string, containers []engine.State,
 	removed map[string]bool, needs func(string, ...any)) (back []engine.State) {
 	for _, c := range containers {
-		name := stack + "." + c.Labels[plan.LabelService]
+		name := lab.ContainerName(d.Lab, stack, c.Labels[plan.LabelService])
 		switch {
 		case c.Labels[plan.LabelService] == "" || removed[c.Name] || c.Name == name+plan.SuffixNext:
 			continue

@@ -60,7 +60,7 @@ func (d *Deployer) makeResources(ctx context.Context, p plan.Stack, lock *lock) 
 				continue
 			}
 			d.event(name, s.Name, StepCreate, EventBegun, "the folder "+f.Path)
-			if err := d.Engine.MakeFolders(ctx, name+plan.SuffixFolders, s.Container.Image,
+			if err := d.Engine.MakeFolders(ctx, d.markName(name, plan.SuffixFolders), s.Container.Image,
 				d.placeholderLabels(name, time.Minute, nil), f.Below, all); err != nil {
 				return fmt.Errorf("the folder %s: %w", f.Path, err)
 			}

@@ -66,7 +66,7 @@ func (d *Deployer) Rest(ctx context.Context, stack string, declared *lab.Stack, 
 		stood, out.Result = 0, Done
 	}
 	if lost := persist(func() error { return d.remove(ctx, l.ID) }); lost != nil {
-		out.Result, out.ManualSteps = NeedsManual, append(out.ManualSteps, "remove the container "+stack+plan.SuffixLock+" by hand: "+lost.Error())
+		out.Result, out.ManualSteps = NeedsManual, append(out.ManualSteps, "remove the container "+d.markName(stack, plan.SuffixLock)+" by hand: "+lost.Error())
 	}
 	return stood, out, err
 }

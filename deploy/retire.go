@@ -55,6 +55,7 @@ func (d *Deployer) Retire(ctx context.Context, stack string, o Options) (Outcome
 	r.out = Outcome{Result: Done, Entry: l.Entry, Plan: &plan.Stack{Stack: &lab.Stack{Name: stack}}}
 	found, err := r.look(ctx)
 	if err == nil && found {
+		d.route(ctx, stack, nil) // nobody is led to what is about to go
 		r.containers(ctx)
 		ctx = context.WithoutCancel(ctx)
 		r.networks(ctx)
@@ -62,7 +63,7 @@ func (d *Deployer) Retire(ctx context.Context, stack string, o Options) (Outcome
 	}
 	if l.ID != "" {
 		if unlock := d.remove(context.WithoutCancel(ctx), l.ID); unlock != nil {
-			r.needs("remove the container %s by hand: %s", stack+plan.SuffixLock, unlock)
+			r.needs("remove the container %s by hand: %s", d.markName(stack, plan.SuffixLock), unlock)
 		}
 		d.holds(false)
 	}

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"time"
 
+	"proudlantern.example/lantern/core/lab"
 	"proudlantern.example/lantern/core/plan"
 	"proudlantern.example/lantern/engine"
 )
@@ -40,7 +41,7 @@ func (d *Deployer) withTaken(ctx context.Context, stack string) ([]engine.State,
 		if err != nil {
 			return nil, err
 		}
-		c.Name = stack + "." + t.Service + plan.SuffixPrevious
+		c.Name = lab.ContainerName(d.Lab, stack, t.Service) + plan.SuffixPrevious
 		c.Labels[plan.LabelStack] = stack
 		containers = append(containers, c)
 	}

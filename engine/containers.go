@@ -42,10 +42,11 @@ type State struct {
 	OOMKilled bool
 	Error     string // why it could not start; some engines leave this empty
 	Restarts  int
-	Started   time.Time // zero when it never was
-	Finished  time.Time // zero when it never ended
-	Addresses []string  // its own, on its networks
-	PID       int       // of its first process, on the host; 0 for none
+	Started   time.Time         // zero when it never was
+	Finished  time.Time         // zero when it never ended
+	Addresses []string          // its own, on its networks
+	On        map[string]string // its address on each network that it has one on
+	PID       int               // of its first process, on the host; 0 for none
 	// the command by which its image says that it is well, see [Engine.Run]; nil: it declares none
 	Check            []string
 	Volumes          []string    // all that it mounts, by name
@@ -471,9 +472,10 @@ func (e *Engine) state(c container.InspectResponse) State {
 		s.Started, s.Finished = moment(st.StartedAt), moment(st.FinishedAt)
 	}
 	if c.NetworkSettings != nil {
-		for _, n := range c.NetworkSettings.Networks {
+		s.On = map[string]string{}
+		for name, n := range c.NetworkSettings.Networks {
 			if n != nil && n.IPAddress.IsValid() {
-				s.Addresses = append(s.Addresses, n.IPAddress.String())
+				s.Addresses, s.On[name] = append(s.Addresses, n.IPAddress.String()), n.IPAddress.String()
 			}
 		}
 		slices.Sort(s.Addresses)

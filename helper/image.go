@@ -21,20 +21,52 @@ import (
 	"github.com/google/go-containerregistry/pkg/v1/mutate"
 	"github.com/google/go-containerregistry/pkg/v1/tarball"
 
+	"proudlantern.example/lantern/core/lab"
 	"proudlantern.example/lantern/engine"
+	"proudlantern.example/lantern/gate"
 )
 
-const (
-	// label is on the image and on each container of it.
-	label = "proudlantern.helper"
-	// programPath is where the program lies in the image, which holds nothing else.
-	programPath = "/lantern-helper"
-	// repository is the name of the image; its tag is the digest of the program.
-	repository = "localhost/lantern-helper"
+// label is on the image of a helper, and on each container of it.
+const label = "proudlantern.helper"
+
+// programPath is where the program lies in the image of a helper.
+const programPath = "/lantern-helper"
+
+// programImage is an image that holds nothing but this program.
+type programImage struct {
+	repository string   // its name; its tag is the digest of the program
+	command    []string // the program, where it lies, and what it is told to be
+	env, label string
+}
+
+var (
+	helperImage = programImage{"localhost/lantern-helper", []string{programPath, Argument}, inContainer, label}
+	gateImage   = programImage{lab.GateImageName, lab.GateProgram, gate.Environment, "proudlantern.gate"}
 )
 
 // loaded returns the name of the helper's image, which the engine has then.
 func loaded(ctx context.Context, e *engine.Engine, platform string) (string, error) {
+	return helperImage.load(ctx, e, platform)
+}
+
+// LoadGate gives an engine the image of gates, and returns its name.
+func LoadGate(ctx context.Context, e *engine.Engine, platform string) (string, error) {
+	return gateImage.load(ctx, e, platform)
+}
+
+// OwnPlatform is that of this program.
+const OwnPlatform = runtime.GOOS + "/" + runtime.GOARCH
+
+// GateDigest returns the digest of the program that a gate of a platform would be.
+func GateDigest(platform string) (string, error) {
+	file, err := program(platform)
+	if err != nil {
+		return "", err
+	}
+	return digestOf(file)
+}
+
+func (i programImage) load(ctx context.Context, e *engine.Engine, platform string) (string, error) {
 	file, err := program(platform)
 	if err != nil {
 		return "", err
@@ -43,11 +75,11 @@ func loaded(ctx context.Context, e *engine.Engine, platform string) (string, err
 	if err != nil {
 		return "", err
 	}
-	reference := repository + ":" + sum
+	reference := i.repository + ":" + sum
 	if _, err := e.Image(ctx, reference); err == nil || !errors.Is(err, engine.ErrNotFound) {
 		return reference, err
 	}
-	archive, err := packImage(file, reference, platform)
+	archive, err := i.pack(file, reference, platform)
 	if err != nil {
 		return "", err
 	}
@@ -55,8 +87,13 @@ func loaded(ctx context.Context, e *engine.Engine, platform string) (string, err
 }
 
 // Clear removes the helper's images that an engine has.
-func Clear(ctx context.Context, e *engine.Engine) error {
-	images, err := e.ImagesNamed(ctx, repository)
+func Clear(ctx context.Context, e *engine.Engine) error { return helperImage.clear(ctx, e) }
+
+// ClearGate removes the images of gates that an engine has. One that is in use stays.
+func ClearGate(ctx context.Context, e *engine.Engine) error { return gateImage.clear(ctx, e) }
+
+func (i programImage) clear(ctx context.Context, e *engine.Engine) error {
+	images, err := e.ImagesNamed(ctx, i.repository)
 	for _, reference := range images {
 		err = errors.Join(err, e.RemoveImage(ctx, reference, reference))
 	}
@@ -115,8 +152,8 @@ func digestOf(file string) (string, error) {
 	return hex.EncodeToString(sum.Sum(nil))[:16], nil
 }
 
-// packImage makes an image of a program, as an archive with its name.
-func packImage(file, reference, platform string) (*bytes.Buffer, error) {
+// pack makes the image of a program, as an archive with its name.
+func (i programImage) pack(file, reference, platform string) (*bytes.Buffer, error) {
 	text, err := os.ReadFile(file)
 	if err != nil {
 		return nil, err
@@ -124,7 +161,7 @@ func packImage(file, reference, platform string) (*bytes.Buffer, error) {
 	layer, err := tarball.LayerFromOpener(func() (io.ReadCloser, error) {
 		var b bytes.Buffer
 		w := tar.NewWriter(&b)
-		h := &tar.Header{Typeflag: tar.TypeReg, Name: strings.TrimPrefix(programPath, "/"), Mode: 0o555, Size: int64(len(text))}
+		h := &tar.Header{Typeflag: tar.TypeReg, Name: strings.TrimPrefix(i.command[0], "/"), Mode: 0o555, Size: int64(len(text))}
 		if err := w.WriteHeader(h); err != nil {
 			return nil, err
 		}
@@ -146,7 +183,7 @@ func packImage(file, reference, platform string) (*bytes.Buffer, error) {
 	}
 	config = config.DeepCopy()
 	config.OS, config.Architecture, _ = strings.Cut(platform, "/")
-	config.Config = v1.Config{Entrypoint: []string{programPath, Argument}, Env: []string{inContainer + "=1"}, Labels: map[string]string{label: "program"}}
+	config.Config = v1.Config{Entrypoint: i.command, Env: []string{i.env + "=1"}, Labels: map[string]string{i.label: "program"}}
 	if image, err = mutate.ConfigFile(image, config); err != nil {
 		return nil, err
 	}

@@ -171,7 +171,7 @@ func surveyStandIn(ctx context.Context, e *engine.Engine, s, machine *survey.Sur
 	s.Timezone, s.UnprivilegedPortStart = machine.Timezone, machine.UnprivilegedPortStart
 	s.Accounts, s.Groups, s.Listeners, s.FileSystems = machine.Accounts, machine.Groups, machine.Listeners,
 		machine.FileSystems
-	s.Routes, s.Devices = machine.Routes, machine.Devices
+	s.Routes, s.Devices, s.Addresses, s.Names = machine.Routes, machine.Devices, machine.Addresses, machine.Names
 	wanted := ask(s)
 	known := map[string]survey.Path{}
 	var names []string
@@ -232,6 +232,7 @@ func furtherFromEngine(ctx context.Context, e *engine.Engine, files hostconn.Fil
 	var asking sync.WaitGroup
 	asking.Go(func() { readVolumes(ctx, e, files, s, wanted.Volumes) })
 	asking.Go(func() { readImages(ctx, e, s, wanted.Images) })
+	asking.Go(func() { readNames(ctx, e.Conn, files, s, wanted.Names) })
 	asking.Wait()
 	return nil
 }

@@ -27,6 +27,8 @@ type Conn struct {
 	Engine func(context.Context) (net.Conn, error)
 	// Port makes a connection to a TCP port, HOST:PORT, as seen from the host.
 	Port func(ctx context.Context, address string) (net.Conn, error)
+	// Lookup asks the host's resolver for the addresses of a name; nil where this way does not lead to it.
+	Lookup func(ctx context.Context, name string) ([]string, error)
 }
 
 // connects is how long a connection is waited for.
@@ -69,11 +71,16 @@ func open(ctx context.Context, address string, files lab.TLS, insecure bool) (*C
 		}
 		c.Private, c.Files, c.Socket = true, LocalFiles(), at.Socket
 		c.Engine = func(ctx context.Context) (net.Conn, error) { return dial(ctx, "unix", at.Socket) }
+		c.Lookup = special(net.DefaultResolver.LookupHost)
 		return c, nil
 	case "tcp":
 		return c, c.overTCP(ctx, at, files, insecure)
 	case "ssh":
-		return c, c.overSSH(ctx, at)
+		err := c.overSSH(ctx, at)
+		if c.Files != nil {
+			c.Lookup = special(c.lookup)
+		}
+		return c, err
 	}
 	return nil, &Unreachable{
 		Address: address,

@@ -11,6 +11,7 @@ import (
 	_ "time/tzdata"
 
 	"proudlantern.example/lantern/cli"
+	"proudlantern.example/lantern/gate"
 	"proudlantern.example/lantern/helper"
 )
 
@@ -20,6 +21,13 @@ var version = "from source"
 func main() {
 	if helper.Asked(os.Args[1:]) {
 		if err := helper.Serve(os.Stdin, os.Stdout, version); err != nil {
+			fmt.Fprintln(os.Stderr, err)
+			os.Exit(1)
+		}
+		return
+	}
+	if gate.Asked(os.Args[1:]) {
+		if err := gate.Main(os.Args[1:], os.Stdin, os.Stdout, version); err != nil {
 			fmt.Fprintln(os.Stderr, err)
 			os.Exit(1)
 		}

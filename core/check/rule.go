@@ -353,21 +353,33 @@ func (in *Input) skip(subject, why string) {
 }
 
 // services returns all services that have a host.
-func (in *Input) services() []*lab.Service { return in.shared.services }
+func (in *Input) services() []*lab.Service { return in.judged(in.shared.services) }
+
+// judged leaves out the gates, unless the rule is about what a person declares of one: the rest of it is lantern's own
+// making.
+func (in *Input) judged(all []*lab.Service) []*lab.Service {
+	if !in.shared.gates || slices.ContainsFunc(aboutGates, func(p string) bool { return strings.HasPrefix(in.rule.Name, p) }) {
+		return all
+	}
+	return slices.DeleteFunc(slices.Clone(all), func(s *lab.Service) bool { return s.Stack.Gate != nil })
+}
+
+// aboutGates begin the names of the rules that judge a gate as any other service.
+var aboutGates = []string{"port-", "host-", "engine-", "name-", "network-"}
 
 // surveyed returns the services whose hosts have a survey; the other hosts are skipped.
 func (in *Input) surveyed() []*lab.Service {
 	for _, h := range in.shared.unseen {
 		in.skip("host "+h.Name, "host not surveyed")
 	}
-	return in.shared.surveyed
+	return in.judged(in.shared.surveyed)
 }
 
 // All returns every rule, in the order of the reference.
 func All() []Rule {
 	return slices.Concat(formatRules, hostRules, portRules, publishingRules, mountRules, targetRules,
 		identityRules, zoneRules, environmentRules, secretRules, wireRules, orderRules, networkRules,
-		nameRules, imageRules, cardRules, fileRules, lifecycleRules, limitRules, safetyRules)
+		nameRules, siteRules, imageRules, cardRules, fileRules, lifecycleRules, limitRules, safetyRules)
 }
 
 // Named returns the rule of that name.

@@ -14,6 +14,7 @@ import (
 // of it changes.
 type shared struct {
 	services []*lab.Service       // that have a host
+	gates    bool                 // the lab has some
 	surveyed []*lab.Service       // those whose hosts have a survey
 	unseen   []*lab.Host          // hosts of services that have none
 	graph    func() *wiring.Graph // who talks to whom
@@ -30,6 +31,7 @@ type pathUsed struct {
 func share(l *lab.Lab) *shared {
 	s := &shared{}
 	for _, st := range l.Stacks {
+		s.gates = s.gates || st.Gate != nil
 		switch {
 		case st.Host == nil:
 			continue

@@ -60,6 +60,11 @@ func LabDocs() []KeyDoc {
 		"let":     docs("[let] NAME", letKeys),
 		"host":    withKeys(docs("[host.NAME]", hostKeys), map[string][]KeyDoc{"tls": docs("tls", tlsKeys)}),
 		"network": docs("[network.NAME]", networkKeys), "default": docs("[default]", defaultKeys),
+		"gate": docs("[gate.HOST]", gateKeys), "sign-in": docs("[sign-in.NAME]", signInKeys),
+		"domain": withKeys(docs("[domain.NAME]", domainKeys), map[string][]KeyDoc{
+			"certificate": docs("certificate", certificateKeys),
+			"dns-update":  withKeys(docs("dns-update", dnsUpdateKeys), map[string][]KeyDoc{"key": docs("dns-update.key", dnsKeyKeys)}),
+		}),
 	})
 }
 

@@ -31,6 +31,9 @@ type Lab struct {
 	Folders                      []Named
 	Hosts                        []Host
 	Networks                     []Network
+	Gates                        []Gate
+	Domains                      []Domain
+	SignIns                      []SignIn
 	Default                      Default
 	Check, Accept                []Named
 	Stacks                       []*Stack
@@ -114,7 +117,7 @@ type Default struct {
 	Restart, LogLimit, Memory, CPUs, StopWithin, Fetch, ReadyWithin Text
 }
 
-var labKeys = []key[Lab]{
+var labKeys = slices.Concat([]key[Lab]{
 	text("lab", "the lab's name; required", `lab = "skerry-light"`, func(l *Lab) *Text { return &l.Name }),
 	text("about", "what the lab is for", `about = "The volunteers' machines"`,
 		func(l *Lab) *Text { return &l.About }),
@@ -137,6 +140,7 @@ var labKeys = []key[Lab]{
 			readTable(r, e, networkKeys, "a network", &n)
 			l.Networks = append(l.Networks, n)
 		}),
+}, siteTables, []key[Lab]{
 	{
 		name: "default", takes: FormTable, doc: "what every service gets that says nothing else",
 		example: `default.restart = "always"`,
@@ -147,7 +151,7 @@ var labKeys = []key[Lab]{
 	pairs("accept", FormPairs, "findings that are accepted: \"RULE\" or \"RULE SUBJECT\" = the reason",
 		`accept = { engine-lacks = "this machine has no better engine" }`,
 		func(l *Lab) *[]Named { return &l.Accept }),
-}
+})
 
 // severityWords say how severe a finding is; off is no finding at all.
 var severityWords = []string{"error", "warning", "note", "off"}
@@ -351,6 +355,11 @@ func Read(stacks []string, text func(path string) (string, error)) *Lab {
 		r.problem("key-missing", l.File.Span(0, 0), `lab.toml needs the lab's name: lab = "skerry-light"`)
 	}
 	r.envFilesOfLet(l, "", l.Let)
+	for _, d := range l.Domains {
+		if d.DNSUpdate != nil {
+			r.envFilesOfLet(l, "", []Let{d.DNSUpdate.Key})
+		}
+	}
 	sort.Strings(stacks)
 	l.Problems = r.problems
 	r.stacks(l, stacks)

@@ -54,9 +54,9 @@ type Service struct {
 type Settings struct {
 	Platform, WorkingDir, Hostname, TimezoneVariable, Memory, SharedMemory, CPUs, PID, IPC, Cgroup, StopSignal, Network, SharesNetworkWith, TakesOver, Reload Text
 
-	Command, Entrypoint                                                                []Text // nil: the image's own
-	ExtraGroups, Listens, Aliases, Devices, Capabilities, DropCapabilities, DNS, Files []Text
-	ReloadCommand                                                                      []Text // in the place of Reload
+	Command, Entrypoint                                                                       []Text // nil: the image's own
+	ExtraGroups, Listens, Aliases, Devices, Capabilities, DropCapabilities, DNS, Files, Sites []Text
+	ReloadCommand                                                                             []Text // in the place of Reload
 
 	Privileged, ReadOnly, Init, Overlap   *bool
 	Sysctls, Labels, Ulimits, AddressBook []Named
@@ -170,6 +170,9 @@ var serviceKeys = []key[Service]{
 		`listens = ["8710", "localhost:8711-8712/udp"]`, setting(func(s *Settings) *[]Text { return &s.Listens })),
 	text("page", "the container port of its page, for links and for the proof after a deploy", `page = "80/"`,
 		func(s *Service) *Text { return &s.Page }),
+	texts("sites", "domains that lead to it through the gate: DOMAIN[/PATH] -> PORT[, option]; options are sign-in NAME, from NETWORK "+
+		"[and NETWORK], plain, strip, tls, slow and pass-sign-in", `sites = ["tides.skerry.example -> 80", "skerry.example/charts -> 8080, strip"]`,
+		setting(func(s *Settings) *[]Text { return &s.Sites })),
 	texts("mounts", "what is mounted: a path, volume NAME, memory [SIZE] or engine -> path inside[, option]",
 		`mounts = ["/srv/skerry -> /data, read-only", "volume readings -> /readings", "memory 64MiB -> /tmp"]`, func(s *Service) *[]Text { return &s.Mounts }),
 	texts("files", "files and folders of the stack's folder that go into the container: ./SOURCE -> path inside[, option]; options are "+

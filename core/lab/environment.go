@@ -261,6 +261,11 @@ func (r *resolver) unused() {
 		}
 		report(nil, "", l, used, r.labScope.lets[l.Name].value.Unknown)
 	}
+	for _, d := range r.decl.Domains {
+		if d.DNSUpdate != nil {
+			ask("", d.DNSUpdate.Key)
+		}
+	}
 	for _, st := range r.lab.Stacks {
 		for _, l := range st.decl.Let {
 			if len(st.Services) > 0 {

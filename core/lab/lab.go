@@ -26,6 +26,9 @@ type Lab struct {
 	Hosts    []*Host
 	Networks []*Network
 	Stacks   []*Stack
+	Gates    []*Gate
+	Domains  []*Domain
+	SignIns  []*SignIn
 	Problems []source.Problem
 	Broken   bool // lab.toml could not be read to its end: what is missing in it says nothing
 
@@ -134,7 +137,9 @@ type Stack struct {
 	Own      bool // has a network of its own
 	Volumes  []*Volume
 	Services []*Service
+	Gate     *Gate // whose stack it is; nil: that of a file
 
+	lab  string // its name
 	decl *declare.Stack
 }
 
@@ -159,7 +164,8 @@ type Service struct {
 	TakesOverAt source.Span
 	Settings    Settings
 	Ports       []Port
-	Listens     []Port // opened by itself in the host's network
+	Sites       []*Site // domains that lead to it
+	Listens     []Port  // opened by itself in the host's network
 	Mounts      []Mount
 	Files       []File    // of the stack's folder that go into the container
 	Reload      *Reload   // how it gets to know that they have changed; nil: it is replaced
@@ -213,7 +219,7 @@ func (s *Service) FullName() string { return s.Stack.Name + "/" + s.Name }
 func (s *Service) Declared() *declare.Service { return s.decl }
 
 // ContainerName returns the name of its container on the host.
-func (s *Service) ContainerName() string { return s.Stack.Name + "." + s.Name }
+func (s *Service) ContainerName() string { return ContainerName(s.Stack.lab, s.Stack.Name, s.Name) }
 
 // Port is a published port.
 type Port struct {
@@ -413,6 +419,16 @@ func (p Port) HostPortOf(container int) (int, bool) {
 // Ask returns what the lab wants to know of a host.
 func (l *Lab) Ask(h *Host) survey.Ask {
 	var ask survey.Ask
+	names := map[string]bool{}
+	for _, site := range l.Sites() {
+		if site.Gate != nil && site.Gate.Host == h && site.Known && !site.Wildcard() {
+			names[site.Domain] = true
+		}
+	}
+	if len(names) > 0 {
+		names[h.Address] = true
+		ask.Names = slices.Sorted(maps.Keys(names))
+	}
 	for _, st := range l.Stacks {
 		if st.Host != h {
 			continue

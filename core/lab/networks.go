@@ -169,6 +169,9 @@ func (r *resolver) sharedNetworks(s *Service, d *declare.Service, in *scope) {
 			s.Networks = append(s.Networks, n)
 		}
 	}
+	if n := r.behindGate(s); n != nil {
+		s.Networks = append(s.Networks, n)
+	}
 	slices.SortFunc(s.Networks, func(a, b *Network) int { return cmp.Compare(a.EngineName, b.EngineName) })
 	if !s.Stack.Own && len(s.Networks) == 0 && len(names) == 0 {
 		r.problem("key-missing", s.At,

@@ -21,11 +21,12 @@ import (
 
 // Input is what resolving needs beside the declarations.
 type Input struct {
-	Folder  string                           // of the lab, absolute
-	Shell   func(name string) (string, bool) // variables of lantern's own environment
-	Surveys map[string]*survey.Survey        // by host; may lack hosts
-	Values  map[string]string                // given for values that are asked for, by their names
-	Files   map[string]FileFact              // what is true of the lab's own files, by path; nil: not surveyed
+	Folder     string                           // of the lab, absolute
+	Shell      func(name string) (string, bool) // variables of lantern's own environment
+	Surveys    map[string]*survey.Survey        // by host; may lack hosts
+	Values     map[string]string                // given for values that are asked for, by their names
+	GateImages map[string]string                // by host: the digest of the program that its gate runs
+	Files      map[string]FileFact              // what is true of the lab's own files, by path; nil: not surveyed
 }
 
 // FileFact is what is true of a file of the lab on the machine that holds it.
@@ -85,13 +86,19 @@ func Resolve(decl *declare.Lab, in Input) *Lab {
 	r.labScope = r.scopeOfLab(nil)
 	r.hosts()
 	r.networks()
+	r.gates()
 	for _, c := range decl.Check {
 		r.lab.Severities = append(r.lab.Severities, Severity{c.Name, c.Text.Value, c.At})
 	}
 	r.accept("", "", decl.Accept)
 	for _, d := range decl.Stacks {
-		r.stack(d)
+		if r.stack(d); IsGate(d.Name) {
+			r.problem("name-invalid", d.File.Span(0, 0), "a stack whose name begins with %s is the gate of a host: this one needs another name",
+				declare.GatePrefix)
+		}
 	}
+	r.gateStacks()
+	r.domains()
 	// All services are known by name only now: references and after may point forward.
 	// In a file that could not be read to its end, what is missing would show as mistakes elsewhere.
 	if !decl.Broken {
@@ -254,7 +261,7 @@ func (r *resolver) hosts() {
 
 // stack makes a stack with its services by name, nothing in them worked out.
 func (r *resolver) stack(d *declare.Stack) {
-	st := &Stack{Name: d.Name, About: d.About.Value, File: d.File, Broken: d.Broken, HostAt: d.File.Span(0, 0)}
+	st := &Stack{lab: r.lab.Name, Name: d.Name, About: d.About.Value, File: d.File, Broken: d.Broken, HostAt: d.File.Span(0, 0)}
 	r.lab.Stacks = append(r.lab.Stacks, st)
 	st.decl = d
 	r.at = &scope{stack: st}
@@ -339,6 +346,10 @@ func (r *resolver) service(s *Service) {
 	}
 	r.settings(s, settingsOf(d), in)
 	r.ports(s)
+	if s.Stack.Gate != nil {
+		s.Stack.Gate.published()
+	}
+	r.sites(s, settingsOf(d), in)
 	r.network(s, d, in)
 	s.Mounts = slices.Grow(s.Mounts, len(d.Mounts))
 	for _, t := range d.Mounts {

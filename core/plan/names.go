@@ -1,6 +1,10 @@
 package plan
 
-import "slices"
+import (
+	"slices"
+
+	"proudlantern.example/lantern/core/lab"
+)
 
 // Suffixes of the names of what a deploy makes for the time being.
 const (
@@ -20,14 +24,14 @@ var (
 // Owns reports whether a container belongs to a lab: by the labels on it, by a name that is that of the very
 // service (or stack) that they name, and by having got them when it was made. A container of an image that
 // was made from one of ours bears our labels, too: ofImage are the image's.
-func Owns(lab, name string, labels, ofImage map[string]string) bool {
+func Owns(of, name string, labels, ofImage map[string]string) bool {
 	stack, service := labels[LabelStack], labels[LabelService]
-	if lab == "" || labels[LabelLab] != lab || stack == "" {
+	if of == "" || labels[LabelLab] != of || stack == "" {
 		return false
 	}
-	base, suffixes := stack, stackSuffixes
+	base, suffixes := lab.EngineName(of, stack), stackSuffixes
 	if service != "" {
-		base, suffixes = stack+"."+service, serviceSuffixes
+		base, suffixes = lab.ContainerName(of, stack, service), serviceSuffixes
 	}
 	if !slices.ContainsFunc(suffixes, func(s string) bool { return name == base+s }) {
 		return false

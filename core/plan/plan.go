@@ -45,6 +45,7 @@ type Stack struct {
 	Services []Service // in the order in which they start; what is removed comes last
 	Networks []Resource
 	Volumes  []Resource
+	Sites    []Difference // what the gate is told otherwise than it knows
 
 	// Unasked are images that are to be fetched at each deploy, and whose registry did not say whether they
 	// have moved: a deploy fetches them, and may replace what runs.
@@ -82,6 +83,11 @@ func (p Stack) Asks() bool { return p.Changes() || len(p.Unasked) > 0 }
 
 // Changes reports whether anything is to be done at all.
 func (p Stack) Changes() bool {
+	return len(p.Sites) > 0 || p.ChangesHost()
+}
+
+// ChangesHost reports whether anything of the engine is to be changed.
+func (p Stack) ChangesHost() bool {
 	changed := func(r Resource) bool { return r.Action == Replace }
 	return slices.ContainsFunc(p.Services, func(v Service) bool { return v.Action != Keep }) ||
 		slices.ContainsFunc(p.Networks, changed) || slices.ContainsFunc(p.Volumes, changed)

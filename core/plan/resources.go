@@ -211,8 +211,8 @@ func onHost(e *survey.Engine, id lab.Identity) (uid, gid survey.ID, ok bool) {
 	return uid, gid, known && also
 }
 
-// Order returns stacks so that each comes behind those that its services wait for; otherwise they stay in
-// their order.
+// Order returns stacks so that each comes behind those that its services wait for, and gates before all others;
+// otherwise they stay in their order.
 func Order(stacks []*lab.Stack) []*lab.Stack {
 	var out []*lab.Stack
 	begun := map[*lab.Stack]bool{}
@@ -230,6 +230,11 @@ func Order(stacks []*lab.Stack) []*lab.Stack {
 			}
 		}
 		out = append(out, st)
+	}
+	for _, st := range stacks { // sites are told to a gate that runs
+		if st.Gate != nil {
+			add(st)
+		}
 	}
 	for _, st := range stacks {
 		add(st)

@@ -40,6 +40,11 @@ type Survey struct {
 	Devices     []DeviceFile `json:"devices,omitempty"`
 	Images      []Image      `json:"images,omitempty"`
 
+	// Addresses are the machine's own.
+	Addresses []string `json:"addresses,omitempty"`
+	// Names are those that were asked of the machine's resolver.
+	Names []Name `json:"names,omitempty"`
+
 	// Sockets are those of engines that were found on the machine, where none was at the lab's place.
 	Sockets []string `json:"sockets,omitempty"`
 
@@ -342,6 +347,19 @@ type Ask struct {
 	Images  []string // references
 	Devices []string // absolute
 	Volumes []string // names on the engine
+	Names   []string // of domains and machines
+}
+
+// Name is what a machine's resolver says of a name.
+type Name struct {
+	Name      string   `json:"name"`
+	Addresses []string `json:"addresses,omitempty"`
+	Problem   string   `json:"problem,omitempty"` // why there are none
+}
+
+// Name returns what the resolver said of a name; ok is false where it was not asked.
+func (s *Survey) Name(name string) (Name, bool) {
+	return find(s.Names, func(n Name) bool { return n.Name == name })
 }
 
 // Volume returns the volume of that name.

@@ -309,11 +309,11 @@ func (s Snapshot) readBack(c engine.State, declared plan.Container) (running pla
 // IsTransitional reports whether a container shows that a deploy is at work, or died: a mark, or one that has
 // not got its name yet or no longer.
 func IsTransitional(c engine.State) bool {
-	return c.Labels[plan.LabelService] == "" || c.Name != c.Labels[plan.LabelStack]+"."+c.Labels[plan.LabelService]
+	return c.Labels[plan.LabelService] == "" || c.Name != lab.ContainerName(c.Labels[plan.LabelLab], c.Labels[plan.LabelStack], c.Labels[plan.LabelService])
 }
 
 func IsLock(c engine.State) bool {
-	stack := c.Labels[plan.LabelStack]
+	stack := lab.EngineName(c.Labels[plan.LabelLab], c.Labels[plan.LabelStack])
 	return c.Name == stack+plan.SuffixLock || c.Name == stack+plan.SuffixProven
 }
 

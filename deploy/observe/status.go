@@ -94,7 +94,7 @@ func (o *Observer) Status(ctx context.Context, name string, declared *lab.Stack,
 			} else {
 				st.Outdated, st.Detail = true, "no longer in the files"
 			}
-			if c, there := by[name+"."+service]; there {
+			if c, there := by[lab.ContainerName(o.Lab, name, service)]; there {
 				proof := plan.ReadProof(c.Labels[plan.LabelProof])
 				if s != nil {
 					proof = plan.ProofOf(s) // its label may be older than the files

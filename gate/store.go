@@ -1,0 +1,103 @@
+package gate
+
+import (
+	"encoding/json"
+	"errors"
+	"io/fs"
+	"maps"
+	"os"
+	"path/filepath"
+	"sync"
+
+	"github.com/google/renameio/v2"
+
+	"proudlantern.example/lantern/core/sites"
+)
+
+// store keeps what a gate was told. Each file stands twice: should one be no longer readable, the other holds what was good
+// last.
+type store struct {
+	folder string
+
+	mu       sync.Mutex
+	settings sites.Settings
+	stacks   map[string][]sites.Route
+	lost     []string // files that could not be read
+}
+
+const (
+	settingsFile = "settings.json"
+	routesFile   = "routes.json"
+	mostState    = 64 << 20 // of a file, in bytes
+)
+
+func openStore(folder string) (*store, error) {
+	if err := os.MkdirAll(filepath.Join(folder, certificateFolder), 0o700); err != nil {
+		return nil, err
+	}
+	s := &store{folder: folder, stacks: map[string][]sites.Route{}}
+	s.remember(settingsFile, &s.settings)
+	s.remember(routesFile, &s.stacks)
+	if s.stacks == nil {
+		s.stacks = map[string][]sites.Route{}
+	}
+	return s, nil
+}
+
+// remember reads a file, or what was good before it.
+func (s *store) remember(name string, into any) {
+	for _, file := range []string{name, name + ".before"} {
+		text, err := os.ReadFile(filepath.Join(s.folder, file))
+		if errors.Is(err, fs.ErrNotExist) {
+			continue
+		}
+		if err == nil && len(text) <= mostState && json.Unmarshal(text, into) == nil {
+			return
+		}
+		s.lost = append(s.lost, file)
+	}
+}
+
+// keep writes a file twice, one after the other: whenever that breaks off, one of them is whole.
+func (s *store) keep(name string, value any) error {
+	text, err := json.Marshal(value)
+	if err != nil {
+		return err
+	}
+	for _, file := range []string{name, name + ".before"} {
+		if err := renameio.WriteFile(filepath.Join(s.folder, file), text, 0o600, renameio.WithTempDir(s.folder)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (s *store) all() (sites.Settings, map[string][]sites.Route) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.settings, maps.Clone(s.stacks)
+}
+
+func (s *store) setStack(stack string, routes []sites.Route) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	stacks := maps.Clone(s.stacks)
+	if stacks[stack] = routes; len(routes) == 0 {
+		delete(stacks, stack)
+	}
+	if err := s.keep(routesFile, stacks); err != nil {
+		return err
+	}
+	s.stacks = stacks
+	return nil
+}
+
+func (s *store) setSettings(settings sites.Settings) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if err := s.keep(settingsFile, settings); err != nil {
+		return err
+	}
+	s.settings = settings
+	return nil
+}

@@ -7,7 +7,6 @@ import (
 	"os"
 	"path/filepath"
 	"strconv"
-	"sync"
 	"sync/atomic"
 	"testing"
 
@@ -22,10 +21,7 @@ const firstPort, blocks, portCount = 24000, 8, 1000
 // racePort is the first port of the programs that look for races.
 const racePort = 22000
 
-var (
-	portsGiven atomic.Int64
-	signs      sync.Map // of the ports that were given, held until the program ends
-)
+var portsGiven atomic.Int64
 
 // FreePort returns a free tcp port, another one each time.
 func FreePort(t testing.TB) int {
@@ -40,7 +36,8 @@ func FreePort(t testing.TB) int {
 	}
 	for range portCount {
 		port := first + (os.Getpid()*131+int(portsGiven.Add(1)))%portCount
-		// Another program of the tests may be between this and using it: who gets a port keeps its sign.
+		// Another program of the tests may be between this and using it: who gets a port keeps its sign until
+		// the test ends.
 		sign, err := net.Listen("unix", "@lantern-test-port-"+strconv.Itoa(port))
 		if err != nil {
 			continue
@@ -48,7 +45,7 @@ func FreePort(t testing.TB) int {
 		l, err := net.Listen("tcp", ":"+strconv.Itoa(port))
 		if err == nil {
 			l.Close()
-			signs.Store(port, sign)
+			t.Cleanup(func() { sign.Close() })
 			return port
 		}
 		sign.Close()

@@ -20,10 +20,10 @@ var groups = []struct {
 	{"first steps", []string{"demo", "begin", "image", "draft", "import", "adopt"}},
 	{"before a deploy", []string{"survey", "check", "prepare", "compare"}},
 	{"deploy", []string{"deploy", "prove"}},
-	{"day by day", []string{"status", "logs", "shell", "start", "stop", "restart", "update", "map", "ports", "mounts",
+	{"day by day", []string{"status", "logs", "shell", "start", "stop", "restart", "update", "map", "sites", "ports", "mounts",
 		"env"}},
 	{"back and away", []string{"backup", "restore", "logbook", "revert", "retire", "sweep"}},
-	{"files and words", []string{"tidy", "export", "about", "schema"}},
+	{"files and words", []string{"tidy", "password", "export", "about", "schema"}},
 	{"this program", []string{"help", "version", "completion", "manual"}},
 }
 

@@ -10,7 +10,6 @@ import (
 
 	"proudlantern.example/lantern/app"
 	"proudlantern.example/lantern/cli/render"
-	"proudlantern.example/lantern/labdir"
 )
 
 func (s *session) mapCommand() *cli.Command {
@@ -77,9 +76,5 @@ func (s *session) draw(m app.Map, file, kind string) error {
 	} else if err := render.MapPNG(&picture, d); err != nil {
 		return err
 	}
-	if err := labdir.WriteAny(file, picture.String(), 0o644); err != nil {
-		return usage("%s cannot be written: %s", file, labdir.InWords(err))
-	}
-	s.say("drawn: %s", file)
-	return nil
+	return s.writeOut(file, picture.String())
 }

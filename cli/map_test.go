@@ -30,7 +30,7 @@ func TestMap(t *testing.T) {
 	drawn := func(name string, args ...string) string {
 		path := filepath.Join(files, name)
 		_, stderr := b.run(0, append([]string{"map", "-o", path}, args...)...)
-		assert.Equal(t, "drawn: "+path+"\n", stderr)
+		assert.Equal(t, "written: "+path+"\n", stderr)
 		return path
 	}
 	texts, _ := readSVG(t, drawn("empty.svg"))

@@ -24,7 +24,7 @@ var banned = []string{"os", "os/exec", "os/user", "os/signal", "io/ioutil", "net
 
 // order is the direction of imports inside core: each package may import those before it.
 var order = []string{"core/merge", "core/tags", "core/parallel", "core/secret", "core/source", "core/survey",
-	"core/declare", "core/lab", "core/access", "core/sites", "core/wiring", "core/plan", "core/check", "core/prepare", "core/chart", "core/draft",
+	"core/declare", "core/lab", "core/sites", "core/access", "core/wiring", "core/plan", "core/check", "core/prepare", "core/chart", "core/draft",
 	"core/interchange", "core/adopt"}
 
 // floors are the storeys of the house, from the ground up: a package imports only what lies below it, and

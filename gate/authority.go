@@ -139,3 +139,13 @@ func (g *Gate) Authorities() (string, error) {
 	}
 	return out.String(), nil
 }
+
+// Certificates reads certificates in PEM; what is none is left out.
+func Certificates(text string) (all []*x509.Certificate) {
+	for block, rest := pem.Decode([]byte(text)); block != nil; block, rest = pem.Decode(rest) {
+		if c, err := x509.ParseCertificate(block.Bytes); err == nil {
+			all = append(all, c)
+		}
+	}
+	return all
+}

@@ -75,25 +75,23 @@ func (c *certificates) config() *tls.Config {
 	return &tls.Config{MinVersion: tls.VersionTLS12, GetCertificate: c.get, NextProtos: []string{"h2", "http/1.1", alpnProtocol}}
 }
 
-// errNoSite refuses a handshake: the client is told unrecognized_name or an internal error, and no name that we have.
-var errNoSite = errors.New("no site of that name")
-
-// get returns the certificate for a handshake.
+// get returns the certificate for a handshake. Without one the client is told that the name is none of ours
+// (unrecognized_name in RFC 6066), and no other name.
 func (c *certificates) get(hello *tls.ClientHelloInfo) (*tls.Certificate, error) {
 	name := hostOf(hello.ServerName)
 	if len(hello.SupportedProtos) == 1 && hello.SupportedProtos[0] == alpnProtocol {
 		if answer := c.challenges.certificate(name); answer != nil {
 			return answer, nil
 		}
-		return nil, errNoSite
+		return nil, nil
 	}
 	if name == "" || c.g.table.Load().of(name) == nil {
-		return nil, errNoSite
+		return nil, nil
 	}
 	if one := c.coverOf(name); one != nil {
 		return one, nil
 	}
-	return nil, errNoSite
+	return nil, nil
 }
 
 // coverOf returns the certificate that a name is served with; nil for none.

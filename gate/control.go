@@ -10,8 +10,10 @@ import (
 	"net"
 	"net/http"
 	"net/url"
-	"strconv"
+	"sync"
 	"time"
+
+	"golang.org/x/sync/errgroup"
 
 	"proudlantern.example/lantern/core/sites"
 )
@@ -52,13 +54,8 @@ func (g *Gate) Control(version string) http.Handler {
 		drain, _ := time.ParseDuration(r.URL.Query().Get("drain"))
 		told(w, r, &routes, func() error { return g.SetRoutes(r.Context(), r.PathValue("stack"), routes, drain) })
 	})
-	mux.HandleFunc("GET /look", func(w http.ResponseWriter, r *http.Request) {
-		status, err := g.Look(r.Context(), r.URL.Query().Get("site"))
-		if err != nil {
-			http.Error(w, err.Error(), http.StatusServiceUnavailable)
-			return
-		}
-		fmt.Fprint(w, status)
+	mux.HandleFunc("GET /looks", func(w http.ResponseWriter, r *http.Request) {
+		json.NewEncoder(w).Encode(g.Looks(r.Context()))
 	})
 	return mux
 }
@@ -74,19 +71,41 @@ func told(w http.ResponseWriter, r *http.Request, into any, do func() error) {
 	}
 }
 
-// Look asks the service of a site for its page, as the gate reaches it, and returns the status of the answer.
-func (g *Gate) Look(ctx context.Context, site string) (status int, err error) {
-	for _, all := range g.table.Load().domains {
-		for _, r := range all {
-			if r.Site() == site {
-				return g.look1(ctx, r)
-			}
-		}
-	}
-	return 0, errors.New("no such site")
+// Seen is how the service of a site has answered its gate.
+type Seen struct {
+	Status  int    `json:"status"` // 0: it has not
+	Problem string `json:"problem,omitempty"`
 }
 
-func (g *Gate) look1(ctx context.Context, r *route) (int, error) {
+// looksAtOnce is how many sites are looked at at the same time.
+const looksAtOnce = 16
+
+// Looks asks the services of all sites for their pages, as the gate reaches them, and returns how they answer, by site.
+func (g *Gate) Looks(ctx context.Context) map[string]Seen {
+	seen := map[string]Seen{}
+	var mu sync.Mutex
+	var looking errgroup.Group
+	looking.SetLimit(looksAtOnce)
+	for _, all := range g.table.Load().domains {
+		for _, r := range all {
+			looking.Go(func() error {
+				one := Seen{}
+				status, err := g.lookAt(ctx, r)
+				if one.Status = status; err != nil {
+					one.Problem = err.Error()
+				}
+				mu.Lock()
+				defer mu.Unlock()
+				seen[r.Site()] = one
+				return nil
+			})
+		}
+	}
+	looking.Wait()
+	return seen
+}
+
+func (g *Gate) lookAt(ctx context.Context, r *route) (int, error) {
 	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
 	defer cancel()
 	scheme := "http"
@@ -179,11 +198,7 @@ func (c *Client) SetRoutes(ctx context.Context, stack string, routes []sites.Rou
 	return c.call(ctx, http.MethodPut, "/stacks/"+url.PathEscape(stack)+"?drain="+drain.String(), routes, nil)
 }
 
-// Look asks whether the service of a site answers the gate, see [Gate.Look].
-func (c *Client) Look(ctx context.Context, site string) (status int, err error) {
-	var n json.Number
-	if err := c.call(ctx, http.MethodGet, "/look?site="+url.QueryEscape(site), nil, &n); err != nil {
-		return 0, err
-	}
-	return strconv.Atoi(n.String())
+// Looks asks how the services of all sites answer the gate, see [Gate.Looks].
+func (c *Client) Looks(ctx context.Context) (seen map[string]Seen, err error) {
+	return seen, c.call(ctx, http.MethodGet, "/looks", nil, &seen)
 }

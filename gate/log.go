@@ -85,26 +85,7 @@ func (l *accessLog) line(add func(b []byte) []byte) {
 	}
 }
 
-// Access is a line of the access log.
-type Access struct {
-	Time     time.Time `json:"time"`
-	Site     string    `json:"site"`    // domain and path, as it is declared; "" for none
-	Service  string    `json:"service"` // STACK/SERVICE
-	Client   string    `json:"client"`  // its address, or its network
-	Method   string    `json:"method"`
-	Host     string    `json:"host"`
-	Path     string    `json:"path"` // without its question
-	Protocol string    `json:"protocol"`
-	Status   int       `json:"status"`
-	Bytes    int64     `json:"bytes"`
-	Ms       float64   `json:"ms"`
-	Referrer string    `json:"referrer,omitempty"`
-	Agent    string    `json:"agent,omitempty"`
-	User     string    `json:"user,omitempty"`
-	Broken   bool      `json:"broken,omitempty"` // the service broke off in the middle
-}
-
-// access writes the line of a request.
+// access writes the line of a request, see [sites.Access].
 func (l *accessLog) access(a *asked, w *recorder) {
 	t := a.g.table.Load()
 	if !a.client.IsValid() {

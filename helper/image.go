@@ -37,11 +37,13 @@ type programImage struct {
 	repository string   // its name; its tag is the digest of the program
 	command    []string // the program, where it lies, and what it is told to be
 	env, label string
+	state      string // a folder that belongs to who runs it: a new volume there does, too; "" for none
+	uid        int    // who that is
 }
 
 var (
-	helperImage = programImage{"localhost/lantern-helper", []string{programPath, Argument}, inContainer, label}
-	gateImage   = programImage{lab.GateImageName, lab.GateProgram, gate.Environment, "proudlantern.gate"}
+	helperImage = programImage{"localhost/lantern-helper", []string{programPath, Argument}, inContainer, label, "", 0}
+	gateImage   = programImage{lab.GateImageName, lab.GateProgram, gate.Environment, "proudlantern.gate", lab.GateState, lab.GateUID}
 )
 
 // loaded returns the name of the helper's image, which the engine has then.
@@ -162,6 +164,12 @@ func (i programImage) pack(file, reference, platform string) (*bytes.Buffer, err
 		var b bytes.Buffer
 		w := tar.NewWriter(&b)
 		h := &tar.Header{Typeflag: tar.TypeReg, Name: strings.TrimPrefix(i.command[0], "/"), Mode: 0o555, Size: int64(len(text))}
+		if i.state != "" {
+			state := &tar.Header{Typeflag: tar.TypeDir, Name: strings.TrimPrefix(i.state, "/") + "/", Mode: 0o700, Uid: i.uid, Gid: i.uid}
+			if err := w.WriteHeader(state); err != nil {
+				return nil, err
+			}
+		}
 		if err := w.WriteHeader(h); err != nil {
 			return nil, err
 		}

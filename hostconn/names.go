@@ -24,6 +24,15 @@ func special(lookup func(ctx context.Context, name string) ([]string, error)) fu
 	}
 }
 
+// DialHere makes a connection from this machine, as a browser would: names below localhost lead to it.
+func DialHere(ctx context.Context, network, address string) (net.Conn, error) {
+	name, port, err := net.SplitHostPort(address)
+	if err == nil && strings.HasSuffix(name, ".localhost") {
+		address = net.JoinHostPort("localhost", port)
+	}
+	return dial(ctx, network, address)
+}
+
 // mostNames is how much of a file about names is read, in bytes.
 const mostNames = 1 << 20
 

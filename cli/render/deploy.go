@@ -55,6 +55,9 @@ func Plan(w io.Writer, p Paint, s plan.Stack, verbose bool) {
 	}
 	resources("network", s.Networks)
 	resources("volume", s.Volumes)
+	for _, d := range s.Sites {
+		fmt.Fprintf(w, "  %s %s\n", p.Head(fmt.Sprintf("%-8s", d.Field)), difference(p, d))
+	}
 	for _, v := range s.Services {
 		if v.Action == plan.Keep && !verbose {
 			continue

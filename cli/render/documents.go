@@ -351,6 +351,9 @@ type documents struct {
 	Free         Frees         `json:"ports --free"`
 	Mounts       MountUses     `json:"mounts"`
 	Map          Mapped        `json:"map"`
+	Sites        SiteList      `json:"sites"`
+	Visits       VisitList     `json:"sites --visits"`
+	Trust        AuthorityList `json:"sites --trust"`
 	Image        Images        `json:"image"`
 	Begin        Begun         `json:"begin"`
 	Draft        Drafted       `json:"draft"`

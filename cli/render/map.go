@@ -108,7 +108,11 @@ func MapSVG(w io.Writer, d chart.Drawing, title string) {
 	s.Title(plainText(title))
 	s.Rect(0, 0, d.Width, d.Height, fill(paperColour))
 	for _, b := range d.Boxes {
-		s.Roundrect(b.X, b.Y, b.W, b.H, corner, corner, fill(boxColour(b)), stroke(edgeColour, 1))
+		if framed(b) {
+			s.Roundrect(b.X, b.Y, b.W, b.H, corner, corner, fill(boxColour(b)), stroke(edgeColour, 1))
+		} else {
+			s.Rect(b.X, b.Y, b.W, b.H, fill(boxColour(b)))
+		}
 	}
 	for _, wire := range d.Wires {
 		var x, y []float64
@@ -143,11 +147,19 @@ func stroke(colour string, width float64) string {
 }
 
 func boxColour(b chart.Box) string {
-	if b.Kind == "host" {
-		return hostColour
+	if c := boxColours[b.Kind]; c != "" {
+		return c
 	}
 	return cardColour
 }
+
+// boxColours are those of boxes other than cards.
+var boxColours = map[string]string{
+	"host": hostColour, chart.BoxBar: "#8fb9b2", chart.BoxPeak: "#14776b", chart.BoxRule: "#e4e9ea", chart.BoxError: "#c0362c",
+}
+
+// framed reports whether a box has an edge, and round corners.
+func framed(b chart.Box) bool { return b.Kind == "host" || b.Kind == "stack" }
 
 // plainText leaves out what XML cannot hold.
 func plainText(text string) string { return Harmless(text) }
@@ -171,6 +183,12 @@ func MapPNG(w io.Writer, d chart.Drawing) error {
 	c.Clear()
 	c.Scale(scale, scale)
 	for _, b := range d.Boxes {
+		if !framed(b) {
+			c.DrawRectangle(b.X, b.Y, b.W, b.H)
+			c.SetHexColor(boxColour(b))
+			c.Fill()
+			continue
+		}
 		c.DrawRoundedRectangle(b.X, b.Y, b.W, b.H, corner)
 		c.SetHexColor(boxColour(b))
 		c.FillPreserve()

@@ -107,6 +107,7 @@ const (
 	GateHTTP      = 8080
 	GateHTTPS     = 8443
 	GateState     = "/state"
+	GateUID       = 61000
 	GateUser      = "61000:61000"
 	GateImageName = "localhost/lantern-gate" // its tag is the digest of the program
 )

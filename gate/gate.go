@@ -85,6 +85,7 @@ func New(o Options) (*Gate, error) {
 		return nil, err
 	}
 	g.apply()
+	g.services.told = true
 	return g, nil
 }
 

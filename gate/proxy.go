@@ -92,6 +92,10 @@ func (a *asked) answer(w *recorder) {
 		w.Header().Set("Location", to.String())
 		w.WriteHeader(http.StatusPermanentRedirect)
 	default:
+		if _, ok := stripped(r.URL.EscapedPath(), a.route); a.route.Strip && !ok {
+			refuse(w, http.StatusBadRequest) // it cannot be told what is to be taken off
+			return
+		}
 		a.forward(w)
 	}
 }

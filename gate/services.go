@@ -23,6 +23,7 @@ type services struct {
 	lookup func(ctx context.Context, name string) ([]string, error)
 
 	mu   sync.Mutex
+	told bool // what comes now is said by a deploy, and not remembered
 	all  map[string]*service
 	busy map[string]*atomic.Int64 // requests under way, by address
 }
@@ -71,6 +72,9 @@ func (s *services) of(r sites.Route) *service {
 	if one == nil {
 		one = &service{host: r.Host, port: r.Port, of: s}
 		one.told.Store(&proven{addresses: r.Addresses})
+		if s.told {
+			one.told.Store(&proven{addresses: r.Addresses, at: time.Now()})
+		}
 		s.all[key] = one
 	}
 	if before := one.told.Load(); !slices.Equal(before.addresses, r.Addresses) {

@@ -35,9 +35,9 @@ func openStore(folder string) (*store, error) {
 	if err := os.MkdirAll(filepath.Join(folder, certificateFolder), 0o700); err != nil {
 		return nil, err
 	}
-	s := &store{folder: folder, stacks: map[string][]sites.Route{}}
-	s.remember(settingsFile, &s.settings)
-	s.remember(routesFile, &s.stacks)
+	s := &store{folder: folder}
+	s.settings = remember(s, settingsFile, func(v sites.Settings) bool { return v.Lab != "" })
+	s.stacks = remember(s, routesFile, func(v map[string][]sites.Route) bool { return v != nil })
 	if s.stacks == nil {
 		s.stacks = map[string][]sites.Route{}
 	}
@@ -45,17 +45,19 @@ func openStore(folder string) (*store, error) {
 }
 
 // remember reads a file, or what was good before it.
-func (s *store) remember(name string, into any) {
+func remember[T any](s *store, name string, good func(T) bool) (nothing T) {
 	for _, file := range []string{name, name + ".before"} {
 		text, err := os.ReadFile(filepath.Join(s.folder, file))
 		if errors.Is(err, fs.ErrNotExist) {
 			continue
 		}
-		if err == nil && len(text) <= mostState && json.Unmarshal(text, into) == nil {
-			return
+		var value T
+		if err == nil && len(text) <= mostState && json.Unmarshal(text, &value) == nil && good(value) {
+			return value
 		}
 		s.lost = append(s.lost, file)
 	}
+	return nothing
 }
 
 // keep writes a file twice, one after the other: whenever that breaks off, one of them is whole.

@@ -210,7 +210,8 @@ func (c *certificates) orderBy(ctx context.Context, client *acme.Client, setting
 			return err
 		}
 	}
-	if order, err = client.WaitOrder(ctx, order.URI); err != nil {
+	place := order.URI
+	if order, err = client.WaitOrder(ctx, place); err != nil {
 		return later(err)
 	}
 	key, err := newKey()
@@ -223,7 +224,14 @@ func (c *certificates) orderBy(ctx context.Context, client *acme.Client, setting
 	}
 	chain, _, err := client.CreateOrderCert(ctx, order.FinalizeURL, request, true)
 	if err != nil {
-		return later(err)
+		// Not every server says once more where the order is, which the library needs for waiting.
+		done, waiting := client.WaitOrder(ctx, place)
+		if waiting != nil || done.CertURL == "" {
+			return later(err)
+		}
+		if chain, err = client.FetchCert(ctx, done.CertURL, true); err != nil {
+			return later(err)
+		}
 	}
 	return c.write(name, "acme", chain, key)
 }

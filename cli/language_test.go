@@ -507,7 +507,7 @@ func certificates(t *testing.T, dir string) (*x509.CertPool, tls.Certificate) {
 	require.NoError(t, err)
 	authority := &x509.Certificate{
 		SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "Skerry Light"},
-		NotAfter: time.Now().Add(time.Hour), IsCA: true, BasicConstraintsValid: true,
+		NotAfter: time.Now().Add(90 * 24 * time.Hour), IsCA: true, BasicConstraintsValid: true,
 		IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)},
 		KeyUsage:    x509.KeyUsageDigitalSignature | x509.KeyUsageCertSign,
 		ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth, x509.ExtKeyUsageClientAuth},

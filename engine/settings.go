@@ -73,7 +73,7 @@ func readSettings(c container.InspectResponse) lab.Settings {
 		Privileged: h.Privileged, ReadOnly: h.ReadonlyRootfs,
 		HostPID: h.PidMode == "host", HostIPC: h.IpcMode == "host", HostCgroup: h.CgroupnsMode == "host",
 		Init:         h.Init != nil && *h.Init,
-		Capabilities: capabilityNames(h.CapAdd), Dropped: capabilityNames(h.CapDrop),
+		Capabilities: capabilityNames(h.CapAdd), Dropped: droppedNames(h.CapDrop),
 	}
 	if !slices.Contains(usualSharedMemory, h.ShmSize) {
 		s.SharedMemory = h.ShmSize
@@ -122,6 +122,18 @@ func readSettings(c container.InspectResponse) lab.Settings {
 	slices.Sort(s.Groups)
 	slices.Sort(s.DNS)
 	return s
+}
+
+// droppedNames are the capabilities that a container does not get. Podman lists all that it would have got in the place of
+// ALL; those of its default are among them in any case.
+func droppedNames(list []string) []string {
+	names := capabilityNames(list)
+	for _, c := range []string{"CHOWN", "DAC_OVERRIDE", "FOWNER", "FSETID", "KILL", "NET_BIND_SERVICE", "SETFCAP", "SETGID", "SETPCAP", "SETUID", "SYS_CHROOT"} {
+		if !slices.Contains(names, c) {
+			return names
+		}
+	}
+	return []string{"ALL"}
 }
 
 // capabilityNames returns capabilities without CAP_, sorted.

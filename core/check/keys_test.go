@@ -2,6 +2,7 @@ package check_test
 
 import (
 	"encoding/json"
+	"maps"
 	"os"
 	"slices"
 	"strings"
@@ -20,7 +21,7 @@ import (
 // anythingGoes are keys that every value of their type is right for.
 var anythingGoes = strings.Fields(
 	"about address insecure internal existing driver options image command entrypoint secret-variables " +
-		"overlap privileged read-only init service default ready once from")
+		"overlap privileged read-only init service default ready once from contact gate sign-in domain certificate dns-update key-name")
 
 // schemas are those that lantern schema prints.
 func schemas(t *testing.T) map[string]*jsonschema.Schema {
@@ -97,6 +98,28 @@ func wrongFile(table, line string) map[string]string {
 			other = `from = "sensor", file = "/state"`
 		}
 		lab, stack = lab+host, "let.a = { "+strings.TrimSpace(line)+", "+other+" }\n"+stack
+	case "[gate.HOST]", "[sign-in.NAME]":
+		name := map[string]string{"[gate.HOST]": "gate.lamp-room", "[sign-in.NAME]": "sign-in.keepers"}[table]
+		lab += host + "[" + name + "]\n" + line
+	case "[domain.NAME]":
+		lab += host + "[domain.\"skerry.example\"]\n" + line
+	case "certificate", "dns-update", "dns-update.key":
+		whole := map[string]map[string]string{
+			"certificate":    {"chain": `"a.pem"`, "key": `"a.pem"`},
+			"dns-update":     {"server": `"192.0.2.1"`, "zone": `"skerry.example"`, "key-name": `"lamp"`, "key": `{ env-file = "mast/mast.env", key = "A" }`},
+			"dns-update.key": {"env-file": `"mast/mast.env"`, "key": `"A"`},
+		}[table]
+		key, value, _ := strings.Cut(strings.TrimSpace(line), " = ")
+		whole[key] = value
+		var parts []string
+		for _, k := range slices.Sorted(maps.Keys(whole)) {
+			parts = append(parts, k+" = "+whole[k])
+		}
+		inner := "{ " + strings.Join(parts, ", ") + " }"
+		if table == "dns-update.key" {
+			inner, table = `{ server = "192.0.2.1", zone = "skerry.example", key-name = "lamp", key = `+inner+" }", "dns-update"
+		}
+		lab += host + "[domain.\"skerry.example\"]\n" + table + " = " + inner + "\n"
 	case "stack.toml":
 		lab, stack = lab+host, line+stack
 	case "[volume.NAME]":
@@ -106,8 +129,21 @@ func wrongFile(table, line string) map[string]string {
 	case "ready":
 		lab, stack = lab+host, stack+"ready = { "+strings.TrimSpace(line)+" }\n"
 	}
-	return map[string]string{"lab.toml": lab, "mast/stack.toml": stack, "mast/mast.env": "A=b\n"}
+	return map[string]string{"lab.toml": lab, "mast/stack.toml": stack, "mast/mast.env": "A=b\n", "a.pem": pairText}
 }
+
+// pairText is a certificate with its key.
+var pairText = func() string {
+	var all strings.Builder
+	for _, name := range []string{"skerry.pem", "skerry.key"} {
+		text, err := os.ReadFile("testdata/site-certificate/correct/" + name)
+		if err != nil {
+			panic(err)
+		}
+		all.Write(text)
+	}
+	return all.String()
+}()
 
 // A wrong value of any key is one finding, at the very letters that are wrong.
 func TestWrongValues(t *testing.T) {

@@ -50,8 +50,8 @@ https = "443"`,
 		Name: "site-port-unknown", Severity: Warning, Needs: Image,
 		Title:   "the image does not say that it listens on a site's port",
 		Text:    "Where nothing listens, the gate answers with 503.",
-		Mistake: `sites = ["tides.skerry.example -> 8080"]    # the image declares 80`,
-		Mended:  `sites = ["tides.skerry.example -> 80"]`,
+		Mistake: `sites = ["tides.skerry.example -> 8080"]    # the image declares 7410`,
+		Mended:  `sites = ["tides.skerry.example -> 7410"]`,
 		Mends:   true,
 		Find:    sitePortUnknown,
 	}, {
@@ -199,16 +199,13 @@ func gateAddresses(h *lab.Host) (all []netip.Addr, ok bool) {
 
 func siteElsewhere(in *Input) {
 	said := map[string]bool{}
+	in.surveyed() // says which hosts were not
 	eachSite(in, func(site *lab.Site) {
-		if site.Gate == nil || !site.Known || site.Wildcard() || said[site.Domain] {
+		if site.Gate == nil || !site.Known || site.Wildcard() || said[site.Domain] || site.Gate.Host.Survey == nil {
 			return
 		}
 		h := site.Gate.Host
 		said[site.Domain] = true
-		if h.Survey == nil {
-			in.skip("host "+h.Name, "host not surveyed")
-			return
-		}
 		name, asked := h.Survey.Name(site.Domain)
 		ours, known := gateAddresses(h)
 		if !asked || !known {
@@ -328,6 +325,7 @@ func siteSignInUnknown(in *Input) {
 const soon = 14 * 24
 
 func siteCertificate(in *Input) {
+	in.surveyed() // the day is theirs
 	for _, d := range in.Lab.Domains {
 		if d.Chain == nil || d.Key == nil {
 			continue
@@ -362,7 +360,6 @@ func siteCertificate(in *Input) {
 		taken := latest(in.Lab)
 		switch until := pair.Leaf.NotAfter; {
 		case taken == nil:
-			in.skip("domain "+d.Name, "host not surveyed")
 		case until.Before(taken.Taken):
 			in.add(source.Problem{At: d.Chain.At, Message: fmt.Sprintf("the certificate in %s has expired: it was good until %s", d.Chain.Path, until.Format("2006-01-02"))})
 		case pair.Leaf.NotBefore.After(taken.Taken):

@@ -1,6 +1,7 @@
 package declare
 
 import (
+	"cmp"
 	"slices"
 	"strings"
 )
@@ -46,6 +47,8 @@ var keyPatterns = map[string]string{
 	"capabilities":      `([Cc][Aa][Pp]_)?(` + anyCase(append([]string{"ALL"}, capabilities...)) + `)`,
 	"drop-capabilities": `([Cc][Aa][Pp]_)?(` + anyCase(append([]string{"ALL"}, capabilities...)) + `)`,
 	"stop-signal":       patternSignal, "reload": patternSignal,
+	"[gate.HOST] http": patternHost + patternNumber, "[gate.HOST] https": patternHost + patternNumber,
+	"sites": `[^\s>]+\s*->\s*` + patternNumber + `\s*(,.*)?`,
 	"files": `('[^']*'|\./[^,]*)\s*->\s*/[^,]*(,.*)?`,
 	"lab":   patternName, "accept": `.*\S.*`,
 }
@@ -88,7 +91,7 @@ func object(keys []KeyDoc) map[string]any {
 func (k KeyDoc) schema() map[string]any {
 	text := func() map[string]any {
 		s := map[string]any{"type": "string"}
-		if p, ok := keyPatterns[k.Name]; ok {
+		if p := cmp.Or(keyPatterns[k.Table+" "+k.Name], keyPatterns[k.Name]); p != "" {
 			s["pattern"] = `^(.*\$\{.*|\s*(` + p + `)\s*)$`
 		}
 		if k.Words != nil {

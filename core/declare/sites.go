@@ -347,8 +347,10 @@ var siteTables = []key[Lab]{
 	tablesOf("domain", "where the certificates of a domain come from, and of the names below it", `[domain."skerry.example"]`,
 		func(r *reader, e entry, l *Lab) {
 			d := Domain{Name: e.key, At: e.keySpan}
+			before := len(r.problems)
 			readTable(r, e, domainKeys, "a domain", &d)
 			switch {
+			case len(r.problems) > before:
 			case d.Certificate != nil && d.DNSUpdate != nil:
 				r.problem("value-grammar", e.keySpan, "a domain has a certificate of its own, or a name server to show in: not both")
 			case d.Certificate != nil:
@@ -359,11 +361,13 @@ var siteTables = []key[Lab]{
 			}
 			l.Domains = append(l.Domains, d)
 		}),
-	tables("sign-in", "who may see a site that wants a sign-in", `[sign-in.keepers]`, "a sign-in",
+	tables("sign-in", "who may see a site that wants a sign-in", `sign-in.keepers.users = "keepers.users"`, "a sign-in",
 		func(r *reader, e entry, l *Lab) {
 			s := SignIn{Name: e.key, At: e.keySpan}
-			readTable(r, e, signInKeys, "a sign-in", &s)
-			r.needs("a sign-in", e.keySpan, map[string]Text{"users": s.Users})
+			before := len(r.problems)
+			if readTable(r, e, signInKeys, "a sign-in", &s); len(r.problems) == before {
+				r.needs("a sign-in", e.keySpan, map[string]Text{"users": s.Users})
+			}
 			l.SignIns = append(l.SignIns, s)
 		}),
 }

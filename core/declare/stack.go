@@ -454,6 +454,21 @@ func init() {
 			w.namedTable(path+"network."+n.Name, linesOf(networkKeys, &n))
 		}
 	})
+	written(labKeys, "gate", func(w *writer, path string, l *Lab) {
+		for _, g := range l.Gates {
+			w.namedTable(path+"gate."+g.Host, linesOf(gateKeys, &g))
+		}
+	})
+	written(labKeys, "domain", func(w *writer, path string, l *Lab) {
+		for _, d := range l.Domains {
+			w.namedTable(path+"domain."+KeyName(d.Name), linesOf(domainKeys, &d))
+		}
+	})
+	written(labKeys, "sign-in", func(w *writer, path string, l *Lab) {
+		for _, s := range l.SignIns {
+			w.namedTable(path+"sign-in."+s.Name, linesOf(signInKeys, &s))
+		}
+	})
 	written(labKeys, "default", func(w *writer, path string, l *Lab) {
 		w.table(path+"default", linesOf(defaultKeys, &l.Default))
 	})

@@ -106,8 +106,11 @@ func TestEveryKeyIsWritten(t *testing.T) {
 	before := map[string][2]string{ // what stands before the example, and what before its name
 		"lab.toml": {"", ""}, "[host.NAME]": {lab + "[host.lamp-room]\n", ""},
 		"tls": {lab + "[host.lamp-room]\n", "tls."}, "[network.NAME]": {lab + "[network.causeway]\n", ""},
-		"[default]":  {lab + "[default]\n", ""},
-		"stack.toml": {"", ""}, "[volume.NAME]": {"[volume.readings]\n", ""}, "[service.NAME]": {service, ""},
+		"[default]":   {lab + "[default]\n", ""},
+		"[gate.HOST]": {lab + "[gate.lamp-room]\n", ""}, "[sign-in.NAME]": {lab + "[sign-in.keepers]\n", ""},
+		"[domain.NAME]": {lab + "[domain.\"skerry.example\"]\n", ""}, "certificate": {lab + "[domain.\"skerry.example\"]\n", "certificate."}, "dns-update": {lab + "[domain.\"skerry.example\"]\n", "dns-update."},
+		"dns-update.key": {lab + "[domain.\"skerry.example\"]\n", "dns-update.key."},
+		"stack.toml":     {"", ""}, "[volume.NAME]": {"[volume.readings]\n", ""}, "[service.NAME]": {service, ""},
 		"ready": {service, "ready."},
 	}
 	seen := 0

@@ -262,7 +262,7 @@ func (r *resolver) unused() {
 		report(nil, "", l, used, r.labScope.lets[l.Name].value.Unknown)
 	}
 	for _, d := range r.decl.Domains {
-		if d.DNSUpdate != nil {
+		if d.DNSUpdate != nil && d.DNSUpdate.Key.Key.IsSet() {
 			ask("", d.DNSUpdate.Key)
 		}
 	}

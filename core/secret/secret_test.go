@@ -78,6 +78,9 @@ func TestWhoReveals(t *testing.T) {
 		"engine/translate.go":     "the create call",
 		"engine/resources.go":     "the create call of a volume",
 		"deploy/observe/ready.go": "the command that shows that a service is ready, run in its container",
+		"core/lab/sites.go":       "a file of users is read line by line",
+		"core/sites/sites.go":     "what a gate is told, which keeps it",
+		"core/check/sites.go":     "whether a key and a certificate belong together",
 		"app/deploy.go":           "what else has to be kept out of messages",
 		"cli/render/env.go":       "what a secret wins over is one, too",
 	}

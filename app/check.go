@@ -70,7 +70,7 @@ func (w *Workspace) Admit(ctx context.Context, named Targets, host string,
 	w = w.SurveyClosely(ctx, host)
 	stacks, _ := w.StacksOf(named, host)
 	var names []string
-	for _, st := range stacks {
+	for _, st := range w.withGates(stacks, host) {
 		names = append(names, st.Name)
 	}
 	result := check.Run(w.Lab, check.All()).About(names...)

@@ -42,6 +42,8 @@ type RunOptions struct {
 
 // Plan connects to the engines of stacks and compares each stack with what runs. The run has to be closed.
 func (w *Workspace) Plan(ctx context.Context, stacks []*lab.Stack, o RunOptions) (*Run, error) {
+	asked := stacks
+	stacks = plan.Order(w.withGates(stacks, ""))
 	r := &Run{lab: w, options: o, hosts: map[string]*deploy.Deployer{}, Missing: slices.Clone(w.Missing)}
 	plans, errs := make([]*plan.Stack, len(stacks)), map[string]error{}
 	var wait sync.WaitGroup
@@ -65,6 +67,10 @@ func (w *Workspace) Plan(ctx context.Context, stacks []*lab.Stack, o RunOptions)
 			r.Plans = append(r.Plans, *plans[i])
 		}
 	}
+	// A gate that nobody named is part of it only where it has to be changed.
+	r.Plans = slices.DeleteFunc(r.Plans, func(p plan.Stack) bool {
+		return !slices.Contains(asked, p.Stack) && !p.Changes() && !p.Unfinished
+	})
 	for _, h := range w.Hosts {
 		if err := errs[h.Name]; err != nil {
 			if len(r.Plans) == 0 {

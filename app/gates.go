@@ -133,6 +133,18 @@ func (w *Workspace) gatesOf(stack string) (gates []*lab.Gate) {
 	return gates
 }
 
+// withGates adds the gates that lead to stacks, on whatever host they are, unless only one host is asked for.
+func (w *Workspace) withGates(stacks []*lab.Stack, onHost string) []*lab.Stack {
+	for _, st := range slices.Clone(stacks) {
+		for _, g := range w.gatesOf(st.Name) {
+			if g.Stack != nil && !slices.Contains(stacks, g.Stack) && (onHost == "" || g.Host.Name == onHost) {
+				stacks = append(stacks, g.Stack)
+			}
+		}
+	}
+	return stacks
+}
+
 // route tells the gates of a stack where its services are now. A gate that does not run yet is told once it does.
 func (w *Workspace) route(ctx context.Context, e *engine.Engine, h *lab.Host, stack string, containers []engine.State,
 	drain time.Duration) error {

@@ -138,6 +138,11 @@ func (s *demoRun) tell(ctx context.Context) error {
 	s.chapter("A YAML file from elsewhere becomes a stack: three things in it need a look, and are told")
 	s.run(ctx, exitDone, "import", filepath.Join(s.dir, "harbour-log.yaml"), "--stack", "harbour-log", "--host", "boathouse", "--dry-run")
 
+	s.chapter("Domains in place of ports: a gate in front, with certificates of the lab's own authority")
+	s.openSites()
+	s.run(ctx, exitDone, "deploy", "--yes")
+	s.run(ctx, exitDone, "sites")
+
 	s.chapter("Remove a stack that is not needed any more")
 	s.run(ctx, exitDone, "retire", "notice-board", "--yes")
 	return s.err
@@ -150,7 +155,7 @@ func (s *demoRun) printLine(format string, args ...any) {
 }
 
 // chapters is how many there are.
-const chapters = 15
+const chapters = 16
 
 func (s *demoRun) chapter(title string) {
 	s.chaptersSoFar++
@@ -198,10 +203,41 @@ func (s *demoRun) edit(file, old, with string) {
 		return
 	}
 	shown := with
-	if name, value, ok := strings.Cut(with, "="); ok {
+	if name, value, ok := strings.Cut(with, "="); ok && strings.HasSuffix(file, ".env") {
 		shown = name + "=" + strings.Repeat("·", len(value))
 	}
+	if shown = strings.TrimSpace(shown); strings.Contains(shown, "\n") {
+		shown = "\n    " + strings.ReplaceAll(shown, "\n", "\n    ")
+	}
 	s.printLine("%s %s now says %s\n", s.paint.Faint("(edited)"), file, shown)
+}
+
+// openSites declares the gate of the lamp room and two sites, in the place of published ports.
+func (s *demoRun) openSites() {
+	if s.err != nil {
+		return
+	}
+	distance, err := demo.Distance(s.dir)
+	if err != nil {
+		s.err = &exit{code: exitNeedsManual, message: err.Error()}
+		return
+	}
+	s.edit("lab.toml", "[default]\n", fmt.Sprintf("[gate.lamp-room]\nhttp = \"%d\"\nhttps = \"%d\"\ncertificates = \"own\"\n\n[default]\n",
+		8780+distance, 8781+distance))
+	s.edit("tide-log/stack.toml", s.portsOf("tide-log/stack.toml", "-> 80\""),
+		fmt.Sprintf("ports = [\"%d -> 8711/udp\"]\nsites = [\"tides.skerry.localhost -> 80\"]", 8711+distance))
+	s.edit("lamp-journal/stack.toml", s.portsOf("lamp-journal/stack.toml", "-> 8090"), `sites = ["journal.skerry.localhost -> 8090"]`)
+}
+
+// portsOf returns the line of a file that publishes a port, as it is now: check --fix may have moved it.
+func (s *demoRun) portsOf(file, port string) string {
+	text, _ := labdir.ReadIn(s.dir, file) // without it the edit says what is wrong
+	for line := range strings.Lines(text) {
+		if strings.HasPrefix(line, "ports = ") && strings.Contains(line, port) {
+			return strings.TrimSuffix(line, "\n")
+		}
+	}
+	return "ports = … " + port
 }
 
 // openLinks asks for each page as a browser would.

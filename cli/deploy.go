@@ -411,7 +411,7 @@ func (d *deploying) pointTo(ctx context.Context, stack string, f *deploy.Failure
 func (d *deploying) links() {
 	for _, p := range d.Plans {
 		for _, v := range p.Stack.Services {
-			for _, l := range v.Links() {
+			for _, l := range append(v.Links(), v.SiteLinks()...) {
 				fmt.Fprintf(d.Out, "  %-28s %s\n", v.FullName(), d.paint(d.Out).Link(l))
 			}
 		}

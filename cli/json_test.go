@@ -96,6 +96,19 @@ func TestJSONOutputs(t *testing.T) {
 		run("env", 0, "env", "tide-log")
 		run("survey", 0, "survey")
 
+		// A site, on ports of its own.
+		gate := fmt.Sprintf("[gate.lamp-room]\nhttps = \"localhost:%d\"\ncertificates = \"own\"\n", freePort(t))
+		b.write("lab.toml", fmt.Sprintf(labText, b.uid, b.gid, b.data, target.Address)+gate)
+		b.write("pier/stack.toml", fmt.Sprintf("[service.page]\nimage = %q\nready = { http = \"8080/\" }\nsites = [\"pier.localhost -> 8080\"]\n", enginetest.Page))
+		b.run(0, "deploy", "pier", "--yes")
+		run("sites", 0, "sites")
+		run("sites --visits", 0, "sites", "--visits")
+		run("sites --trust", 0, "sites", "--trust")
+		b.run(0, "retire", "pier", "--yes")
+		b.run(0, "retire", "gate-lamp-room", "--yes")
+		b.write("lab.toml", fmt.Sprintf(labText, b.uid, b.gid, b.data, target.Address))
+		require.NoError(t, os.RemoveAll(filepath.Join(b.dir, "pier")))
+
 		// With findings of each kind: with evidence elsewhere, with a mend, accepted.
 		b.write("tide-log/stack.toml",
 			fmt.Sprintf(stackText, enginetest.Page, front, "low", "20s", desk)+fmt.Sprintf(`

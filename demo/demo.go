@@ -66,7 +66,7 @@ func adapt(text, dir string, distance int) string {
 
 // freeDistance returns how far the ports of the lab have to move so that all of them are free on loopback.
 func freeDistance() int {
-	used := []int{8710, 8711, 8713, 8714, 8715, 8720}
+	used := []int{8710, 8711, 8713, 8714, 8715, 8720, 8780, 8781}
 	for distance := 0; distance < 20000; distance += 100 {
 		free := true
 		for _, port := range used {
@@ -82,6 +82,20 @@ func freeDistance() int {
 		}
 	}
 	return 0
+}
+
+// Distance returns how far the ports of a lab have moved that was written, see [Write].
+func Distance(dir string) (int, error) {
+	text, err := os.ReadFile(filepath.Join(dir, "tide-log", "stack.toml"))
+	if err != nil {
+		return 0, err
+	}
+	m := regexp.MustCompile(`"([0-9]+) -> 8711/udp"`).FindSubmatch(text)
+	if m == nil {
+		return 0, fmt.Errorf("tide-log does not publish 8711/udp any more")
+	}
+	n, err := strconv.Atoi(string(m[1]))
+	return n - 8711, err
 }
 
 // Engines starts a stand-in for each machine, on the sockets that the lab in dir names. The returned function

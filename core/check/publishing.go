@@ -68,7 +68,7 @@ var publishingRules = []Rule{
 	}, {
 		Name: "page-unpublished", Severity: Error, Needs: Files, Mends: true, Rests: Names,
 		Title:   "page names a container port that cannot be reached from outside",
-		Text:    "A link needs a published port, or in the host's network one of listens.",
+		Text:    "A link needs a site, a published port, or in the host's network one of listens.",
 		Mistake: "page = \"81/x\"\nports = [\"8710 -> 8080\"]",
 		Mended:  "page = \"8080/x\"\nports = [\"8710 -> 8080\"]",
 		Find:    pageUnpublished,
@@ -299,7 +299,8 @@ func pageUnpublished(in *Input) {
 			return slices.Contains(p.Protocols, "tcp") && p.Container.First <= s.Page.Port &&
 				s.Page.Port <= p.Container.Last
 		}
-		if slices.ContainsFunc(ports, leads) {
+		site := func(site *lab.Site) bool { return site.Port == s.Page.Port }
+		if slices.ContainsFunc(ports, leads) || slices.ContainsFunc(s.Sites, site) {
 			continue
 		}
 		problem := source.Problem{

@@ -100,6 +100,16 @@ func (s *Site) URL() string {
 	return scheme + "://" + s.Domain + at + s.Path
 }
 
+// SiteLinks returns the addresses of the service's sites.
+func (s *Service) SiteLinks() (links []string) {
+	for _, site := range s.Sites {
+		if url := site.URL(); url != "" && site.Known {
+			links = append(links, url)
+		}
+	}
+	return links
+}
+
 // Inside of a gate: what its program listens on, where its state lies, and as whom it runs.
 const (
 	GateService   = "gate"

@@ -262,6 +262,9 @@ func otherPorts(s *lab.Service, proof plan.Proof) []plan.Port {
 // SilentPorts returns the published tcp ports of a service on which nothing accepts connections inside; its
 // page and its ready are not asked again.
 func (o *Observer) SilentPorts(ctx context.Context, s *lab.Service) []plan.Port {
+	if s.Stack.Gate != nil {
+		return nil // its own proof asks it
+	}
 	proof := plan.ProofOf(s)
 	c, err := o.Engine.Inspect(ctx, s.ContainerName())
 	if err != nil || !c.Running {

@@ -27,6 +27,7 @@ import (
 	"github.com/moby/moby/api/types/volume"
 
 	"proudlantern.example/lantern/core/survey"
+	"proudlantern.example/lantern/gate"
 )
 
 // simulatedContainer is a container that runs nothing but answers as if it did.
@@ -66,6 +67,7 @@ type run struct {
 	listeners []interface{ Close() error }
 	timers    []*time.Timer
 	ready     bool
+	gate      *gate.Gate // nil: it is none
 }
 
 // shorter returns how long something takes with the time that the stand-in has.
@@ -217,7 +219,11 @@ func (s *Server) networksOf(b *simulatedContainer) error {
 // begin lets a container run; the caller holds the lock.
 func (b *simulatedContainer) begin() error {
 	r := &run{}
-	if err := b.publish(r); err != nil {
+	open := b.publish
+	if isGateImage(b.config.Image) {
+		open = b.openGate
+	}
+	if err := open(r); err != nil {
 		for _, l := range r.listeners {
 			l.Close()
 		}

@@ -22,7 +22,9 @@ import (
 	"github.com/moby/moby/api/types/container"
 
 	"proudlantern.example/lantern/core/declare"
+	"proudlantern.example/lantern/core/lab"
 	"proudlantern.example/lantern/core/survey"
+	"proudlantern.example/lantern/gate"
 )
 
 // command is one that runs inside a container: a program of the image's catalogue entry, which ends without
@@ -33,7 +35,8 @@ type command struct {
 	code   int
 	exists bool
 	says   string
-	tty    bool // on a terminal: its output comes as it is, not in frames
+	gate   *gate.Gate // that it talks with; nil: it is another program
+	tty    bool       // on a terminal: its output comes as it is, not in frames
 }
 
 func (s *Server) createCommand(b *simulatedContainer, r *http.Request) (int, any, error) {
@@ -46,7 +49,10 @@ func (s *Server) createCommand(b *simulatedContainer, r *http.Request) (int, any
 	}
 	c := &command{box: b, words: ask.Cmd, code: 126, tty: ask.Tty}
 	b.mu.Lock()
-	if c.exists = len(c.words) > 0 && slices.Contains(b.image.Programs, c.words[0]); c.exists {
+	if b.run != nil && b.run.gate != nil && len(c.words) == 3 && slices.Equal(c.words[:2], lab.GateProgram) {
+		c.gate = b.run.gate
+		c.exists, c.code = true, 0
+	} else if c.exists = len(c.words) > 0 && slices.Contains(b.image.Programs, c.words[0]); c.exists {
 		c.code = 1
 		if b.run != nil && b.run.ready {
 			c.code = 0
@@ -109,6 +115,11 @@ func (s *Server) startCommand(w http.ResponseWriter, r *http.Request) {
 		media = "application/vnd.docker.raw-stream"
 	}
 	fmt.Fprint(buffer, "HTTP/1.1 101 UPGRADED\r\nContent-Type: "+media+"\r\nConnection: Upgrade\r\nUpgrade: tcp\r\n\r\n")
+	if c.gate != nil && c.words[2] == "talk" {
+		buffer.Flush()
+		talk(c.gate, buffer, conn)
+		return
+	}
 	if c.tty {
 		fmt.Fprint(buffer, text+"\r\n")
 	} else {

@@ -184,6 +184,7 @@ func (s *Server) removeVolume(r *http.Request) (int, any, error) {
 		}
 	}
 	delete(s.volumes, name)
+	s.forgetState(name)
 	return 204, nil, nil
 }
 

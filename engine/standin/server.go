@@ -62,7 +62,10 @@ type Server struct {
 	networks   map[string]*network.Network
 	volumes    map[string]*volume.Volume
 	commands   map[string]*command // by the id of their exec
-	present    map[string]bool     // images on the host
+	statesMu   sync.Mutex
+	states     map[string]string // folders of gates, by their volumes
+	gates      map[string]string // references of images of gates, by their ids
+	present    map[string]bool   // images on the host
 	made       int
 	hearers    sync.Map // of events: chan events.Message
 }
@@ -179,6 +182,12 @@ func (s *Server) Close() error {
 	for _, b := range boxes {
 		b.kill(0)
 	}
+	s.statesMu.Lock()
+	for _, folder := range s.states {
+		os.RemoveAll(folder)
+	}
+	clear(s.states)
+	s.statesMu.Unlock()
 	s.claim.Close()
 	// A caller that closes at once is faster than Serve, which until then has not told the server of its listener.
 	s.listener.Close()
@@ -377,6 +386,16 @@ func (s *Server) declared(reference string, i Image) image.InspectResponse {
 
 // image finds an image that is on the host, by reference or id.
 func (s *Server) image(name string) (string, Image, bool) {
+	if isGateImage(name) {
+		if s.gates == nil {
+			s.gates = map[string]string{}
+		}
+		s.gates[gateImage.id(name)] = name
+		return name, gateImage, true
+	}
+	if reference, ok := s.gates[name]; ok {
+		return reference, gateImage, true
+	}
 	for reference, i := range s.options.Catalogue.Image {
 		if s.present[reference] && (reference == name || i.id(reference) == name) {
 			return reference, i, true

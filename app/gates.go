@@ -96,7 +96,7 @@ func (w *Workspace) talkTo(ctx context.Context, e *engine.Engine, host string) (
 }
 
 // withGateOf calls f with the gate of a host. Engine is that of a host that is connected to already.
-func (w *Workspace) withGateOf(ctx context.Context, e *engine.Engine, of *lab.Host, g *lab.Gate, f func(*gate.Client) error) error {
+func (w *Workspace) withGateOf(ctx context.Context, e *engine.Engine, of *lab.Host, g *lab.Gate, f func(context.Context, *gate.Client) error) error {
 	if g.Host != of {
 		var err error
 		if e, err = engine.DialHost(ctx, g.Host); err != nil {
@@ -111,7 +111,7 @@ func (w *Workspace) withGateOf(ctx context.Context, e *engine.Engine, of *lab.Ho
 	defer client.Close()
 	ctx, cancel := context.WithTimeout(ctx, gateWithin)
 	defer cancel()
-	return f(client)
+	return f(ctx, client)
 }
 
 // gateWithin is how long a gate may take, what it waits for included.
@@ -151,7 +151,9 @@ func (w *Workspace) route(ctx context.Context, e *engine.Engine, h *lab.Host, st
 	var problems []error
 	for _, g := range w.gatesOf(stack) {
 		routes := w.routes(w.Stack(stack), g, containers)
-		err := w.withGateOf(ctx, e, h, g, func(client *gate.Client) error { return client.SetRoutes(ctx, stack, routes, drain) })
+		err := w.withGateOf(ctx, e, h, g, func(ctx context.Context, client *gate.Client) error {
+			return client.SetRoutes(ctx, stack, routes, drain)
+		})
 		if err != nil && !errors.Is(err, errNoGate) {
 			problems = append(problems, err)
 		}
@@ -194,7 +196,7 @@ func (w *Workspace) routes(st *lab.Stack, g *lab.Gate, containers []engine.State
 
 // knowsOf asks a gate what it knows; nil where it does not run.
 func (w *Workspace) knowsOf(ctx context.Context, e *engine.Engine, of *lab.Host, g *lab.Gate) (report *gate.Report, err error) {
-	err = w.withGateOf(ctx, e, of, g, func(client *gate.Client) error {
+	err = w.withGateOf(ctx, e, of, g, func(ctx context.Context, client *gate.Client) error {
 		r, err := client.Report(ctx)
 		report = &r
 		return err
@@ -274,7 +276,7 @@ func (r *Run) tell(ctx context.Context, p plan.Stack) error {
 	var problems []error
 	for _, g := range w.Gates {
 		// Also those that lead there no longer.
-		err := w.withGateOf(ctx, d.Engine, p.Stack.Host, g, func(client *gate.Client) error {
+		err := w.withGateOf(ctx, d.Engine, p.Stack.Host, g, func(ctx context.Context, client *gate.Client) error {
 			routes := w.routes(p.Stack, g, containers)
 			if len(routes) == 0 && g.Host != p.Stack.Host && !slices.Contains(w.gatesOf(p.Stack.Name), g) {
 				return nil
@@ -290,7 +292,7 @@ func (r *Run) tell(ctx context.Context, p plan.Stack) error {
 
 // fill tells a gate all that it is to know.
 func (w *Workspace) fill(ctx context.Context, d *deploy.Deployer, g *lab.Gate) error {
-	return w.withGateOf(ctx, d.Engine, g.Host, g, func(client *gate.Client) error {
+	return w.withGateOf(ctx, d.Engine, g.Host, g, func(ctx context.Context, client *gate.Client) error {
 		if err := client.SetSettings(ctx, sites.SettingsOf(w.Lab, g)); err != nil {
 			return err
 		}

@@ -18,7 +18,6 @@ import (
 	"sync"
 	"time"
 
-	"github.com/google/renameio/v2"
 	"github.com/miekg/dns"
 	"golang.org/x/crypto/acme"
 
@@ -137,7 +136,7 @@ func (c *certificates) accountKey(directory string) (crypto.Signer, error) {
 	if err != nil {
 		return nil, err
 	}
-	return key, renameio.WriteFile(file, pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: der}), 0o600, renameio.WithTempDir(filepath.Dir(file)))
+	return key, writeWhole(file, pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: der}))
 }
 
 // later words an error of an ACME server, and takes over when it wants to be asked again.

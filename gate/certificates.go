@@ -20,8 +20,6 @@ import (
 	"sync/atomic"
 	"time"
 
-	"github.com/google/renameio/v2"
-
 	"proudlantern.example/lantern/core/sites"
 )
 
@@ -247,7 +245,7 @@ func (c *certificates) write(name, kind string, chain [][]byte, key crypto.Signe
 		}
 		text = append(text, pem.EncodeToMemory(block)...)
 	}
-	return renameio.WriteFile(c.file(name), text, 0o600, renameio.WithTempDir(filepath.Dir(c.file(name))))
+	return writeWhole(c.file(name), text)
 }
 
 const (

@@ -103,3 +103,20 @@ func (s *store) setSettings(settings sites.Settings) error {
 	s.settings = settings
 	return nil
 }
+
+// writeWhole writes a file for nobody else's eyes, so that it is there as a whole or as it was, whenever that breaks off.
+func writeWhole(file string, text []byte) error {
+	f, err := os.CreateTemp(filepath.Dir(file), ".new-*") // with mode 0600
+	if err != nil {
+		return err
+	}
+	_, err = f.Write(text)
+	err = errors.Join(err, f.Sync(), f.Close())
+	if err == nil {
+		err = os.Rename(f.Name(), file)
+	}
+	if err != nil {
+		os.Remove(f.Name())
+	}
+	return err
+}

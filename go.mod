@@ -21,7 +21,6 @@ require (
 	github.com/docker/go-units v0.5.0
 	github.com/fogleman/gg v1.3.0
 	github.com/google/go-containerregistry v0.22.1
-	github.com/google/renameio/v2 v2.0.2
 	github.com/invopop/jsonschema v0.14.0
 	github.com/kevinburke/ssh_config v1.6.0
 	github.com/klauspost/compress v1.20.4

@@ -18,7 +18,6 @@ import (
 	"strings"
 	"time"
 
-	"github.com/google/renameio/v2"
 	"golang.org/x/net/publicsuffix"
 )
 
@@ -79,7 +78,7 @@ func (c *certificates) authority(domain string) (*x509.Certificate, crypto.Signe
 	}
 	text = append(pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: secret}), pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der})...)
 	file := c.authorityFile(domain)
-	if err := renameio.WriteFile(file, text, 0o600, renameio.WithTempDir(filepath.Dir(file))); err != nil {
+	if err := writeWhole(file, text); err != nil {
 		return nil, nil, err
 	}
 	made, err := x509.ParseCertificate(der)

@@ -9,8 +9,6 @@ import (
 	"path/filepath"
 	"sync"
 
-	"github.com/google/renameio/v2"
-
 	"proudlantern.example/lantern/core/sites"
 )
 
@@ -67,7 +65,7 @@ func (s *store) keep(name string, value any) error {
 		return err
 	}
 	for _, file := range []string{name, name + ".before"} {
-		if err := renameio.WriteFile(filepath.Join(s.folder, file), text, 0o600, renameio.WithTempDir(s.folder)); err != nil {
+		if err := writeWhole(filepath.Join(s.folder, file), text); err != nil {
 			return err
 		}
 	}

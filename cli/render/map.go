@@ -155,7 +155,7 @@ func boxColour(b chart.Box) string {
 
 // boxColours are those of boxes other than cards.
 var boxColours = map[string]string{
-	"host": hostColour, chart.BoxBar: "#8fb9b2", chart.BoxPeak: "#14776b", chart.BoxRule: "#e4e9ea", chart.BoxError: "#c0362c",
+	"host": hostColour, chart.BoxBar: "#8fb9b2", chart.BoxPeak: "#14776b", chart.BoxRule: "#e4e9ea",
 }
 
 // framed reports whether a box has an edge, and round corners.

@@ -3,6 +3,7 @@ package chart
 import (
 	"fmt"
 	"math"
+	"slices"
 	"strconv"
 
 	"proudlantern.example/lantern/core/sites"
@@ -13,7 +14,6 @@ const (
 	BoxPanel = "stack" // one site, as the stacks of a map
 	BoxBar   = "bar"
 	BoxPeak  = "peak" // the bar of the busiest hour
-	BoxError = "error"
 	BoxRule  = "rule"
 )
 
@@ -32,7 +32,10 @@ const (
 // that are asked for most.
 func DrawVisits(title, when string, all []sites.Visits, measure Measure) Drawing {
 	d := Drawing{Width: panelWidth + 2*margin}
-	v := visitsPage{&d, measure}
+	v := visitsPage{Drawing: &d, measure: measure}
+	for _, one := range all {
+		v.label = max(v.label, measure(short(niceAbove(slices.Max(one.Hours[:]))), smallSize, false)+8)
+	}
 	y := margin + titleSize
 	v.text(margin, y, titleSize, true, Ink, title, panelWidth)
 	y += lineHigh
@@ -49,6 +52,7 @@ func DrawVisits(title, when string, all []sites.Visits, measure Measure) Drawing
 type visitsPage struct {
 	*Drawing
 	measure Measure
+	label   float64 // how wide the numbers beside the hours are, in all panels
 }
 
 func (v visitsPage) text(x, y, size float64, bold bool, tone Tone, whole string, most float64) {
@@ -73,14 +77,19 @@ func (v visitsPage) panel(top float64, one sites.Visits) float64 {
 	at := len(v.Boxes)
 	v.box(BoxPanel, margin, top, panelWidth, 0)
 	left, y := margin+panelPad, top+panelPad+headSize
-	v.text(left, y, headSize, true, Ink, one.Site, panelWidth-2*panelPad)
+	v.text(left, y, headSize, true, Ink, one.Site, barsWide)
 	y += lineHigh + 2
+	if one.Requests == 0 {
+		v.text(left, y, nameSize, false, Faint, "nobody was there", barsWide)
+		v.Boxes[at].H = y + panelPad - top
+		return y + panelPad
+	}
 	sum := counted(one.Requests, "request") + ", " + counted(one.Visitors, "visitor") + ", " + Amount(one.Bytes)
 	v.text(left, y, nameSize, false, Faint, sum, barsWide)
 	if one.Errors > 0 {
 		v.text(left+v.measure(sum+"  ", nameSize, false), y, nameSize, true, Error, counted(one.Errors, "error"), barsWide)
 	}
-	y += gap
+	y += 2 * gap
 	bottom := v.hours(left, y, one)
 	list := v.lists(margin+panelWidth-panelPad-listWide, top+panelPad+headSize, one)
 	end := max(bottom, list) + panelPad
@@ -97,8 +106,7 @@ func (v visitsPage) hours(left, top float64, one sites.Visits) float64 {
 		}
 	}
 	scale := niceAbove(most)
-	label := v.measure(short(scale), smallSize, false) + 8
-	x0, wide := left+label, barsWide-label
+	x0, wide := left+v.label, barsWide-v.label
 	for i := range 3 {
 		y := top + chartHigh*float64(i)/2
 		v.box(BoxRule, x0, y-0.5, wide, 1)
@@ -129,7 +137,7 @@ func (v visitsPage) lists(x, y float64, one sites.Visits) float64 {
 		what string
 		tone Tone
 		n    int
-	}{{"answered", Way, 0}, {"sent elsewhere", Faint, 0}, {"refused or not found", Warning, 0}, {"errors", Error, 0}}
+	}{{"answered", Way, 0}, {"sent elsewhere, or unchanged", Faint, 0}, {"refused or not found", Warning, 0}, {"errors", Error, 0}}
 	for status, n := range one.Statuses {
 		if s, err := strconv.Atoi(status); err == nil && s >= 200 {
 			classes[min(s/100, 5)-2].n += n
@@ -143,10 +151,6 @@ func (v visitsPage) lists(x, y float64, one sites.Visits) float64 {
 		v.text(x, y, nameSize, false, c.tone, c.what, listWide-70)
 		v.right(x+listWide, y, nameSize, c.tone, short(c.n))
 		y += lineHigh
-	}
-	if len(one.Paths) == 0 {
-		v.text(x, y, nameSize, false, Faint, "nobody was there", listWide)
-		return y
 	}
 	y += 8
 	for _, p := range one.Paths[:min(len(one.Paths), mostListed)] {

@@ -172,6 +172,9 @@ func (w *Workspace) beside(ctx context.Context, e *engine.Engine, container stri
 
 // clearHelpers takes the image of helpers away from an engine elsewhere. One that is in use stays for the next time.
 func (w *Workspace) clearHelpers(ctx context.Context, e *engine.Engine) {
+	if len(w.Gates) > 0 {
+		helper.ClearGate(ctx, e) // those of before; one that is in use stays
+	}
 	if e.Rootless(ctx) || e.Conn.Files != nil && e.Conn.Files != hostconn.Local {
 		helper.Clear(ctx, e)
 	}

@@ -48,6 +48,9 @@ func (t *Tidied) Write() error { return writeFile(t.shown, t.dir, t.path, t.Was,
 func (w *Workspace) TomlFiles() []string {
 	files := []string{filepath.Join(w.Dir, declare.LabFile)}
 	for _, st := range w.Stacks {
+		if st.Gate != nil {
+			continue // lab.toml declares it
+		}
 		files = append(files, filepath.Join(w.Dir, st.Name, declare.StackFile))
 	}
 	for _, c := range w.decl.Cards {

@@ -56,6 +56,9 @@ func (w *Workspace) Updates(ctx context.Context, named Targets, onHost string) (
 		var ofHost []Update
 		for _, st := range stacks {
 			for _, s := range st.Services {
+				if st.Gate != nil {
+					continue // it is as new as lantern
+				}
 				if st.Host == h && named.Has(st.Name, s.Name) && !s.Image.Unknown {
 					ofHost = append(ofHost, Update{
 						Host: h.Name, Stack: st.Name, Service: s.Name, Image: s.Image.Text,

@@ -233,6 +233,7 @@ func (d *deploying) proceed(ctx context.Context) error {
 			fmt.Fprintln(d.Out)
 		}
 		d.links()
+		d.certificates(ctx)
 		if changes {
 			d.say("deployed and tested in %s", time.Since(began).Round(100*time.Millisecond))
 		}
@@ -404,6 +405,19 @@ func (d *deploying) pointTo(ctx context.Context, stack string, f *deploy.Failure
 	default:
 		d.say("  what it said points to:")
 		render.Found(d.Err, d.paint(d.Err), *found)
+	}
+}
+
+// certificatesWithin is how long a deploy waits for certificates that are being made: those of the lab's own take moments.
+const certificatesWithin = 10 * time.Second
+
+// certificates says which sites have none yet, and why. They get theirs later, by themselves.
+func (d *deploying) certificates(ctx context.Context) {
+	if !slices.ContainsFunc(d.Plans, func(p plan.Stack) bool { return len(p.Sites) > 0 }) {
+		return
+	}
+	for _, c := range d.Awaited(ctx, certificatesWithin) {
+		d.warn("%s has no certificate that can be used yet: %s; lantern sites shows how it goes on", c.Name, c.Problem)
 	}
 }
 

@@ -103,7 +103,9 @@ func (s *session) retirements(ctx context.Context, w *app.Workspace, named app.T
 func (s *session) retired(w *app.Workspace, name string, out deploy.Outcome) error {
 	if out.Result == deploy.Done || out.Result == deploy.NothingToDo {
 		s.say("%s is retired", name)
-		if w.Stack(name) != nil {
+		if st := w.Stack(name); st != nil && st.Gate != nil {
+			s.say("lab.toml still declares it: the next deploy opens it again")
+		} else if st != nil {
 			s.say(
 				"its folder stays: the next deploy creates it again; lantern revert %s deploys what ran last", name)
 		}

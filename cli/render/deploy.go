@@ -58,6 +58,9 @@ func Plan(w io.Writer, p Paint, s plan.Stack, verbose bool) {
 	for _, d := range s.Sites {
 		fmt.Fprintf(w, "  %s %s\n", p.Head(fmt.Sprintf("%-8s", d.Field)), difference(p, d))
 	}
+	if s.Stack.Gate != nil && slices.ContainsFunc(s.Services, func(v plan.Service) bool { return v.Action == plan.Replace }) {
+		fmt.Fprintf(w, "  %s\n", p.Look("the sites behind it do not answer for as long as it takes to start"))
+	}
 	for _, v := range s.Services {
 		if v.Action == plan.Keep && !verbose {
 			continue

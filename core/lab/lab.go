@@ -434,7 +434,7 @@ func (l *Lab) Ask(h *Host) survey.Ask {
 			continue
 		}
 		for _, s := range st.Services {
-			if s.Image.Text != "" {
+			if s.Image.Text != "" && st.Gate == nil { // that of a gate is lantern's own
 				ask.Images = append(ask.Images, s.Image.Text)
 			}
 			for _, d := range s.Settings.Devices {

@@ -24,9 +24,11 @@ import (
 	"github.com/moby/moby/client"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/crypto/bcrypt"
 
 	"proudlantern.example/lantern/cli/render"
 	"proudlantern.example/lantern/engine/enginetest"
+	"proudlantern.example/lantern/engine/standin"
 )
 
 // sitesText has every key of a gate; the lab's own authority speaks for it.
@@ -307,4 +309,48 @@ func (b *bench) replacedUnderLoad(client *http.Client, secure int, stack func(le
 	t.Logf("%d requests in %s, %d failed", asked.Load(), time.Since(began).Round(time.Second), failed.Load())
 	assert.Zero(t, failed.Load())
 	assert.Greater(t, asked.Load(), int64(50))
+}
+
+// Somebody's password is asked for twice on a terminal, shows nowhere, and stands in the file as a hash alone.
+func TestPassword(t *testing.T) {
+	_, address := enginetest.StartStandIn(t, standin.Options{})
+	b := newBench(t, enginetest.Target{Name: "stand-in", Address: address})
+	b.write("lab.toml", fmt.Sprintf(labText, b.uid, b.gid, b.data, address))
+	b.write("keepers.users", "# who keeps the lamp\nold:$2a$10$"+strings.Repeat("a", 53)+"\n")
+	c := b.console(100, 30, "password", "keepers.users", "maren")
+	c.shows("Password of maren")
+	c.types("moonrise\r")
+	c.shows("once more")
+	c.types("moonrise\r")
+	c.shows("added maren to keepers.users")
+	c.hides("moonrise")
+	c.ends(0)
+	text := b.read("keepers.users")
+	assert.Regexp(t, `^# who keeps the lamp\nold:\$2a\$10\$a+\nmaren:\$2a\$12\$.{53}\n$`, text)
+	_, hash, _ := strings.Cut(strings.TrimSpace(text[strings.Index(text, "maren"):]), ":")
+	assert.NoError(t, bcrypt.CompareHashAndPassword([]byte(hash), []byte("moonrise")))
+	c = b.console(100, 30, "password", "keepers.users", "maren")
+	c.shows("Password of maren")
+	c.types("moonset\r")
+	c.shows("once more")
+	c.types("sunset\r")
+	c.shows("two different passwords")
+	c.ends(2)
+	assert.Equal(t, text, b.read("keepers.users"))
+	b.write("moon", "moonset\n")
+	_, stderr := b.run(0, "password", "keepers.users", "maren", "--from", filepath.Join(b.dir, "moon"))
+	assert.Contains(t, stderr, "changed the password of maren")
+	assert.Equal(t, 1, strings.Count(b.read("keepers.users"), "maren:"))
+	b.run(0, "password", "new.users", "maren", "--from", filepath.Join(b.dir, "moon"))
+	info, err := os.Stat(filepath.Join(b.dir, "new.users"))
+	require.NoError(t, err)
+	assert.Equal(t, os.FileMode(0o600), info.Mode().Perm())
+	b.write("long", strings.Repeat("m", 73))
+	for _, wrong := range [][]string{
+		{"password"}, {"password", "keepers.users"}, {"password", "keepers.users", "a:b"}, {"password", "../keepers.users", "maren", "--from", filepath.Join(b.dir, "moon")},
+		{"password", "keepers.users", "maren", "--from", filepath.Join(b.dir, "long")}, {"password", "keepers.users", "maren"}, {"sites", "--visits", "--trust"},
+		{"sites", "tides.skerry.example"}, {"sites"}, {"sites", "--visits", "-o", "visits.gif"},
+	} {
+		b.run(2, wrong...)
+	}
 }

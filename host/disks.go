@@ -168,10 +168,10 @@ func readRoutes(from hostconn.Files, s *survey.Survey) {
 		var to [4]byte
 		binary.NativeEndian.PutUint32(to[:], l.Destination)
 		if ones := bits.OnesCount32(l.Mask); ones > 0 {
-			s.Routes = append(s.Routes, survey.Route{
-				Subnet: netip.PrefixFrom(netip.AddrFrom4(to), ones).String(),
-				Device: l.Iface,
-			})
+			route := survey.Route{Subnet: netip.PrefixFrom(netip.AddrFrom4(to), ones).String(), Device: l.Iface}
+			if !slices.Contains(s.Routes, route) { // the kernel may list one twice while others come and go
+				s.Routes = append(s.Routes, route)
+			}
 		}
 	}
 }

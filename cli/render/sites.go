@@ -9,6 +9,7 @@ import (
 
 	"proudlantern.example/lantern/app"
 	"proudlantern.example/lantern/core/chart"
+	"proudlantern.example/lantern/core/declare"
 	"proudlantern.example/lantern/core/sites"
 )
 
@@ -168,7 +169,7 @@ func visitsSum(v sites.Visits) string {
 	if v.Requests == 0 {
 		return "nobody was there"
 	}
-	return fmt.Sprintf("%d requests, %d visitors, %s, from %s to %s", v.Requests, v.Visitors, chart.Amount(v.Bytes),
+	return fmt.Sprintf("%s, %s, %s, from %s to %s", declare.Counted(v.Requests, "request"), declare.Counted(v.Visitors, "visitor"), chart.Amount(v.Bytes),
 		v.First.Local().Format("2006-01-02 15:04"), v.Last.Local().Format("2006-01-02 15:04"))
 }
 

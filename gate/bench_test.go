@@ -86,7 +86,7 @@ func play(role string) {
 		file := g.certs.file("tides.skerry.example")
 		http.ServeTLS(l, proxy, file, file)
 	case "gate", "sites":
-		debug.SetMemoryLimit(gateMemory)
+		debug.SetGCPercent(gatherAt)
 		out, err := os.Create(filepath.Join(folder, "access.log"))
 		if err != nil {
 			log.Fatal(err)

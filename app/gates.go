@@ -41,19 +41,20 @@ func gateImages(l *declare.Lab, surveys map[string]*survey.Survey) map[string]st
 	return images
 }
 
-var gateDigests = sync.OnceValue(func() *sync.Map { return &sync.Map{} })
+// gateDigests are those that were worked out, by platform: the program is large, and does not change.
+var gateDigests sync.Map
 
 // gateDigest returns the digest of the program for a platform, "": this one's. Where there is none, the gate cannot be
 // deployed, and says so then.
 func gateDigest(platform string) string {
-	if known, ok := gateDigests().Load(platform); ok {
+	if known, ok := gateDigests.Load(platform); ok {
 		return known.(string)
 	}
 	digest, err := helper.GateDigest(cmp.Or(platform, helper.OwnPlatform))
 	if err != nil {
 		digest = "no-program"
 	}
-	gateDigests().Store(platform, digest)
+	gateDigests.Store(platform, digest)
 	return digest
 }
 

@@ -70,7 +70,7 @@ func (s *session) sitesCommand() *cli.Command {
 				if err := render.JSON(s.Out, render.NewSiteList(all, unreachedHosts(away))); err != nil {
 					return err
 				}
-			} else {
+			} else if len(all) > 0 || len(away) == 0 {
 				render.Sites(s.Out, s.paint(s.Out), all, time.Now())
 			}
 			return s.missing(away)

@@ -40,7 +40,7 @@ type MappedStack struct {
 type MappedService struct {
 	Name     string   `json:"service"`
 	Image    string   `json:"image"`
-	Ports    []string `json:"ports"`    // published ones, as HOST → CONTAINER
+	Ports    []string `json:"ports"`    // published ones, as HOST → CONTAINER, and sites, as DOMAIN[/PATH] → CONTAINER
 	Folders  []string `json:"folders"`  // and volumes, as SOURCE → TARGET
 	Networks []string `json:"networks"` // shared ones, or whose network it is in
 	Needs    []Need   `json:"needs"`
@@ -154,6 +154,9 @@ func stackOf(st *lab.Stack, needs map[string][]Need) MappedStack {
 		}
 		for _, p := range s.Ports {
 			v.Ports = append(v.Ports, portOf(p.Port))
+		}
+		for _, site := range s.Sites { // the other way in
+			v.Ports = append(v.Ports, fmt.Sprintf("%s → %d", site.Name(), site.Port))
 		}
 		for _, f := range s.Mounts {
 			v.Folders = append(v.Folders, folderOf(f))

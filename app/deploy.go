@@ -213,7 +213,7 @@ func (w *Workspace) strangersOf(ctx context.Context,
 // Deploy carries out one plan of the run and writes it down. The error is one of [deploy.Deployer.Deploy]:
 // nothing was changed then.
 func (r *Run) Deploy(ctx context.Context, p plan.Stack) (deploy.Outcome, error) {
-	if !p.Asks() && !p.Unfinished {
+	if !p.Asks() && !p.Unfinished && !r.usesBuilt(p) {
 		return deploy.Outcome{Result: deploy.NothingToDo}, nil
 	}
 	d := r.hosts[p.Stack.Host.Name]
@@ -239,6 +239,15 @@ func (r *Run) Deploy(ctx context.Context, p plan.Stack) (deploy.Outcome, error) 
 		}
 	}
 	return out, err
+}
+
+// usesBuilt reports whether a stack uses images that other stacks of the run have made anew since it was planned.
+func (r *Run) usesBuilt(p plan.Stack) bool {
+	return slices.ContainsFunc(r.Plans, func(o plan.Stack) bool {
+		return o.Stack.Host == p.Stack.Host && slices.ContainsFunc(o.Builds, func(b plan.Build) bool {
+			return slices.ContainsFunc(p.Stack.Services, func(s *lab.Service) bool { return slices.Contains(plan.ImagesOf(s), b.Image) })
+		})
+	})
 }
 
 // NotDeployed words the error of a deploy that has changed nothing.

@@ -6,6 +6,7 @@ import (
 	"io/fs"
 	"maps"
 	"os"
+	"path"
 	"path/filepath"
 	"slices"
 	"strconv"
@@ -109,7 +110,7 @@ func (w *Workspace) files(stack string) []history.File {
 		}
 	}
 	if st := w.Stack(stack); st != nil {
-		for _, e := range keptFiles(st) {
+		for _, e := range keptFiles(w.Dir, st) {
 			mode := fs.FileMode(0o644)
 			if info, err := os.Stat(filepath.Join(w.Dir, filepath.FromSlash(e.From))); err == nil {
 				mode = info.Mode().Perm()
@@ -123,9 +124,9 @@ func (w *Workspace) files(stack string) []history.File {
 // mostKept is how much of the files that go into containers an entry of the logbook keeps, in bytes.
 const mostKept = 8 << 20
 
-// keptFiles returns the files of a stack that go into containers and that the logbook keeps, each once: what is larger
+// keptFiles returns the files of a stack that go into containers, or into its own images, and that the logbook keeps, each once: what is larger
 // than any other file of a lab is not.
-func keptFiles(st *lab.Stack) (kept []lab.Entry) {
+func keptFiles(dir string, st *lab.Stack) (kept []lab.Entry) {
 	left, seen := mostKept, map[string]bool{}
 	for _, s := range st.Services {
 		for _, f := range s.Files {
@@ -134,6 +135,19 @@ func keptFiles(st *lab.Stack) (kept []lab.Entry) {
 					seen[e.From], left = true, left-n
 					kept = append(kept, e)
 				}
+			}
+		}
+		if s.Build == nil || s.Build.Context == nil {
+			continue
+		}
+		for _, f := range s.Build.Context.Files {
+			from := path.Join(s.Build.Folder, f.Name)
+			if f.Folder || f.Link != "" || seen[from] || f.Size > labdir.MaxFile || f.Size > int64(left) {
+				continue
+			}
+			if text, err := labdir.ReadIn(dir, from); err == nil {
+				seen[from], left = true, left-len(text)
+				kept = append(kept, lab.Entry{From: from, Written: text})
 			}
 		}
 	}

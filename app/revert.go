@@ -149,7 +149,7 @@ func (r *Revert) pin(ctx context.Context, then *Workspace) (*Workspace, error) {
 		i := slices.IndexFunc(r.Entry.Services, func(v history.Service) bool {
 			return v.Service == s.Name && v.Image == s.Image.Text
 		})
-		if i < 0 || r.Entry.Services[i].ID == "" || strings.Contains(s.Image.Text, "@") {
+		if i < 0 || r.Entry.Services[i].ID == "" || then.Builder(st.Host, s.Image.Text) != nil || strings.Contains(s.Image.Text, "@") {
 			continue
 		}
 		was := r.Entry.Services[i]

@@ -56,8 +56,8 @@ func (w *Workspace) Updates(ctx context.Context, named Targets, onHost string) (
 		var ofHost []Update
 		for _, st := range stacks {
 			for _, s := range st.Services {
-				if st.Gate != nil {
-					continue // it is as new as lantern
+				if st.Gate != nil || w.Builder(st.Host, s.Image.Text) != nil {
+					continue // it is as new as lantern, or as its folder
 				}
 				if st.Host == h && named.Has(st.Name, s.Name) && !s.Image.Unknown {
 					ofHost = append(ofHost, Update{

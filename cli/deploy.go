@@ -209,7 +209,11 @@ func (d *deploying) proceed(ctx context.Context) error {
 	if changes && !d.json && !d.quiet && !d.verbose && isTerminal(d.Err) {
 		d.watch(render.NewLive(terminal(d.Err), d.paint(d.Err), colours(d.Err), d.Plans))
 	} else {
-		d.watch(render.NewLineReporter(d.Err, d.paint(d.Err), d.quiet))
+		lines := render.NewLineReporter(d.Err, d.paint(d.Err), d.quiet)
+		if d.verbose {
+			lines.Verbose()
+		}
+		d.watch(lines)
 	}
 	began := time.Now()
 	var wait sync.WaitGroup

@@ -218,7 +218,10 @@ func TestSideBySide(t *testing.T) {
 			overSSH(t, b)
 			helped := newBench(t, b.target)
 			helped.own, helped.env = b.own, env
-			elsewhereHelped(t, helped, "ssh://lighthouse"+strings.TrimPrefix(b.target.Address, "unix://"))
+			address := "ssh://lighthouse" + strings.TrimPrefix(b.target.Address, "unix://")
+			elsewhereHelped(t, helped, address)
+			helped.stack = "lens"
+			helped.buildImages(address)
 		})
 	}
 }

@@ -33,6 +33,7 @@ const (
 const (
 	StepCheck   = "check"
 	StepPull    = "pull"
+	StepBuild   = "build"
 	StepCreate  = "create"
 	StepStop    = "stop"
 	StepStart   = "start"
@@ -60,7 +61,7 @@ type Event struct {
 	Step    string    `json:"step"`
 	State   string    `json:"state"`
 	Detail  string    `json:"detail,omitempty"`
-	Line    string    `json:"line,omitempty"` // prove: the last line that the service has logged
+	Line    string    `json:"line,omitempty"` // prove: the last line that the service has logged; build: what a step says
 
 	// Of a pull: how much is transferred, of how much.
 	Bytes      int64 `json:"bytes,omitempty"`
@@ -177,7 +178,11 @@ func (d *Deployer) Deploy(ctx context.Context, stack *lab.Stack, o Options) (Out
 	if err != nil {
 		return Outcome{}, err
 	}
-	if unfinished || fetched {
+	built, err := d.build(ctx, stack, found.Images)
+	if err != nil {
+		return Outcome{}, err
+	}
+	if unfinished || fetched || built {
 		if found, err = d.Snapshot(ctx, stack); err != nil {
 			return Outcome{}, err
 		}

@@ -28,8 +28,11 @@ func (d *Deployer) fetch(ctx context.Context, stack *lab.Stack) (fetched bool, e
 	needed := plan.Needed(stack, d.options.Only)
 	for _, s := range stack.Services {
 		again := s.Fetch == "each-deploy" || slices.Contains(d.options.Refresh, s.Name)
-		if again && (needed == nil || slices.Contains(needed, s.Name)) {
-			if err := d.pullOne(ctx, stack, s.Name, s.Image.Text, true); err != nil {
+		if !again || needed != nil && !slices.Contains(needed, s.Name) {
+			continue
+		}
+		for _, reference := range plan.Fetched(s) {
+			if err := d.pullOne(ctx, stack, s.Name, reference, true); err != nil {
 				return true, err
 			}
 			fetched = true
@@ -49,6 +52,8 @@ func (d *Deployer) pull(ctx context.Context, p plan.Stack) error {
 			if err := d.LoadGate(ctx); err != nil {
 				return fmt.Errorf("%w: %w", ErrImage, err)
 			}
+		} else if p.Stack.Builder(s.Container.Image) != nil {
+			continue // it was built
 		} else if s.Service.Fetch == "never" {
 			if _, err := d.Engine.Image(ctx, s.Container.Image); errors.Is(err, engine.ErrNotFound) {
 				return fmt.Errorf(`%w: %s is not on %s, and fetch = "never" says that it is not to be pulled`,

@@ -78,7 +78,7 @@ func (c *conn) Write(p []byte) (int, error) {
 		c.mu.Lock()
 		c.kind, c.bytes, c.objects, c.row = whole, 0, 0, 0
 		switch {
-		case words[0] == http.MethodPost && strings.HasSuffix(path, "/images/create"):
+		case words[0] == http.MethodPost && (strings.HasSuffix(path, "/images/create") || strings.HasSuffix(path, "/build")):
 			c.kind = messages
 		case strings.HasSuffix(path, "/events"):
 			c.kind = news

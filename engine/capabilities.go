@@ -14,6 +14,7 @@ type capabilities struct {
 	manyNetworks     bool // a container can be created on several networks at once
 	atOnce           int  // how many questions it is asked at the same time
 	fillReadOnly     bool // it puts files into a container whose root file system is read-only
+	labelsBuilds     bool // labels of a build are on its result, also where that was there already
 	tellsLimits      bool // which limits of processes were asked for; else those that there are, its own among them
 
 	// how it is asked for its processes: options of ps, or a list of columns
@@ -32,6 +33,7 @@ var usual = capabilities{
 	removeByID:       true,
 	mountCommas:      true,
 	tellsLimits:      true,
+	labelsBuilds:     true,
 	atOnce:           64, // it may be far away
 	processes:        []string{"-eo", "pid,user,pcpu,rss,args"},
 }

@@ -231,7 +231,7 @@ func furtherFromEngine(ctx context.Context, e *engine.Engine, files hostconn.Fil
 	nameContainers(s)
 	var asking sync.WaitGroup
 	asking.Go(func() { readVolumes(ctx, e, files, s, wanted.Volumes) })
-	asking.Go(func() { readImages(ctx, e, s, wanted.Images) })
+	asking.Go(func() { readImages(ctx, e, s, wanted) })
 	asking.Go(func() { readNames(ctx, e.Conn, files, s, wanted.Names) })
 	asking.Wait()
 	return nil

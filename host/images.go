@@ -17,21 +17,28 @@ import (
 const askAtOnce = 8
 
 // readImages asks for images: the engine, which has them or not, then their registries.
-func readImages(ctx context.Context, e *engine.Engine, s *survey.Survey, references []string) {
-	references = slices.Compact(slices.Sorted(slices.Values(references)))
+func readImages(ctx context.Context, e *engine.Engine, s *survey.Survey, wanted survey.Ask) {
+	references := slices.Compact(slices.Sorted(slices.Values(slices.Concat(wanted.Images, wanted.Built))))
 	images, errs := make([]survey.Image, len(references)), make([]error, len(references))
 	r := newRegistries(e.Logins)
 	var work errgroup.Group
 	work.SetLimit(askAtOnce)
 	for i, reference := range references {
 		work.Go(func() error {
-			images[i], errs[i] = askImage(ctx, e, r, reference, s.Platform)
+			if slices.Contains(wanted.Built, reference) {
+				images[i], errs[i] = e.Image(ctx, reference)
+			} else {
+				images[i], errs[i] = askImage(ctx, e, r, reference, s.Platform)
+			}
 			return nil
 		})
 	}
 	work.Wait()
 	for i, reference := range references {
 		if errs[i] != nil {
+			if slices.Contains(wanted.Built, reference) && errors.Is(errs[i], engine.ErrNotFound) {
+				continue // a deploy makes it
+			}
 			s.Unknown["image "+reference] = errs[i].Error()
 			continue
 		}

@@ -93,6 +93,7 @@ func Open(dir string, overlay map[string]string) (*declare.Lab, error) {
 	})
 	decl.Strays = strays
 	decl.ReadTreesBy(func(path string) ([]declare.TreeEntry, error) { return tree(root, overlay, path) })
+	decl.ReadContextsBy(func(path string) (*declare.Context, error) { return context(root, overlay, path) })
 	if !slices.Contains(stacks, declare.CardFolder) { // then its other files are the stack's
 		decl.ReadCards(cardsIn(root, overlay))
 	}

@@ -55,6 +55,9 @@ func Plan(w io.Writer, p Paint, s plan.Stack, verbose bool) {
 	}
 	resources("network", s.Networks)
 	resources("volume", s.Volumes)
+	for _, b := range s.Builds {
+		fmt.Fprintf(w, "  %s %s  %s\n", p.Head(fmt.Sprintf("%-8s", "build")), Harmless(b.Image), p.Faint(Harmless(b.Why)))
+	}
 	for _, d := range s.Sites {
 		fmt.Fprintf(w, "  %s %s\n", p.Head(fmt.Sprintf("%-8s", d.Field)), difference(p, d))
 	}
@@ -115,6 +118,9 @@ func PlansJSON(w io.Writer, plans []plan.Stack, unreached []UnreachedHost) error
 		for _, v := range s.Services {
 			j.Services = append(j.Services, comparedService{v.Name, v.Action, v.Differences})
 		}
+		for _, b := range s.Builds {
+			j.Builds = append(j.Builds, comparedBuild{b.Service.Name, b.Image, b.Why})
+		}
 		j.Networks, j.Volumes = comparedResources(s.Networks), comparedResources(s.Volumes)
 		stacks = append(stacks, j)
 	}
@@ -136,6 +142,14 @@ type LineReporter struct {
 	quiet bool
 	began time.Time
 	pulls map[string]string
+
+	verbose bool // also what steps of recipes say
+}
+
+// Verbose lets it tell also what the steps of recipes say.
+func (g *LineReporter) Verbose() *LineReporter {
+	g.verbose = true
+	return g
 }
 
 // NewLineReporter returns a Progress that writes to w, or nothing when quiet.
@@ -183,6 +197,17 @@ func (g *LineReporter) words(e deploy.Event) string {
 			return g.pulling(e)
 		}
 		return p.Good("pulled")
+	case deploy.StepBuild:
+		switch {
+		case e.State == deploy.EventBegun:
+			return "building " + e.Detail
+		case done:
+			return p.Good("built")
+		case e.Line == "":
+			return p.Faint(e.Detail)
+		case g.verbose:
+			return p.Faint("| " + e.Line)
+		}
 	case deploy.StepCreate:
 		if done && e.Detail != "" {
 			return "made " + e.Detail

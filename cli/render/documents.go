@@ -85,6 +85,7 @@ type UnreachedHost struct {
 type comparedStack struct {
 	Stack    string             `json:"stack"`
 	Host     string             `json:"host"`
+	Builds   []comparedBuild    `json:"builds,omitempty"` // images that a deploy makes first
 	Services []comparedService  `json:"services"`
 	Networks []comparedResource `json:"networks"`
 	Volumes  []comparedResource `json:"volumes"`
@@ -100,6 +101,12 @@ type comparedService struct {
 	Service     string            `json:"service"`
 	Action      plan.Action       `json:"action"`
 	Differences []plan.Difference `json:"differences,omitempty"`
+}
+
+type comparedBuild struct {
+	Service string `json:"service"`
+	Image   string `json:"image"`
+	Why     string `json:"why"`
 }
 
 // Failed is what every command says that cannot do what was asked.

@@ -180,6 +180,13 @@ func (r *liveRow) take(e deploy.Event) {
 	case e.Step == deploy.StepPull:
 		r.pull = e
 		say(Paint.Plain, "pulling "+e.Detail)
+	case e.Step == deploy.StepBuild && e.State == deploy.EventDone:
+		say(Paint.Faint, "image is built")
+	case e.Step == deploy.StepBuild && e.State == deploy.EventBegun:
+		say(Paint.Plain, "building "+e.Detail)
+	case e.Step == deploy.StepBuild:
+		say(Paint.Look, e.Detail)
+		r.line = e.Line
 	case e.Step == deploy.StepProve && e.State == deploy.EventProgress && e.Line != "":
 		say(Paint.Look, e.Detail)
 		r.line = e.Line

@@ -3,6 +3,7 @@ package check_test
 import (
 	"encoding/json"
 	"fmt"
+	"io"
 	"io/fs"
 	"maps"
 	"os"
@@ -128,12 +129,36 @@ func resolveWith(stacks []string, texts map[string]string, surveys map[string]*s
 		}
 	}
 	decl.ReadCards(cards)
+	decl.ReadContextsBy(func(at string) (*declare.Context, error) { return contextOf(texts, at) })
 	return lab.Resolve(decl, lab.Input{
 		Folder:  "/home/keeper/skerry-light",
 		Shell:   func(string) (string, bool) { return "", false },
 		Surveys: surveys,
 		Files:   files,
 	})
+}
+
+// contextOf is a folder of a build among the files of a case. NAME.bytes stands for a file NAME of so many bytes.
+func contextOf(texts map[string]string, at string) (*declare.Context, error) {
+	c := &declare.Context{Open: func(name string) (io.ReadCloser, error) {
+		return io.NopCloser(strings.NewReader(texts[at+"/"+name])), nil
+	}}
+	for _, p := range slices.Sorted(maps.Keys(texts)) {
+		name, below := strings.CutPrefix(p, at+"/")
+		if !below {
+			continue
+		}
+		f := declare.ContextFile{Name: name, Size: int64(len(texts[p]))}
+		if plain, large := strings.CutSuffix(name, ".bytes"); large {
+			f.Name = plain
+			fmt.Sscan(texts[p], &f.Size)
+		}
+		c.Files = append(c.Files, f)
+	}
+	if c.Files == nil {
+		return nil, fs.ErrNotExist
+	}
+	return c, nil
 }
 
 func (c *testCase) readWants(t *testing.T, file, text string) {

@@ -34,10 +34,10 @@ var imageRules = []Rule{
 		Mended:  `image = "registry.skerry.example/sensor:1.4"`,
 		Find: func(in *Input) {
 			for _, s := range in.surveyed() {
-				if s.Image.Text == "" || s.Image.Unknown {
+				host := s.Stack.Host
+				if s.Image.Text == "" || s.Image.Unknown || in.Lab.Builder(host, s.Image.Text) != nil {
 					continue
 				}
-				host := s.Stack.Host
 				image, ok := host.Survey.Image(s.Image.Text)
 				switch {
 				case !ok:
@@ -65,6 +65,17 @@ var imageRules = []Rule{
 					in.report(s, p)
 				}
 			}
+			eachBase(in, func(s *lab.Service, base string, at source.Span) {
+				if s.Stack.Host.Survey == nil {
+					return
+				}
+				if image, ok := s.Stack.Host.Survey.Image(base); ok && image.Source == survey.Absent {
+					in.report(s, source.Problem{
+						At: at, Message: fmt.Sprintf("%s is not on %s, and its registry does not have it", base, s.Stack.Host.Name),
+						Because: []source.Because{{Text: "the image of " + s.FullName() + " is made of it", At: s.Build.At}},
+					})
+				}
+			})
 		},
 	}, {
 		Name: "image-registry", Severity: Warning, Needs: Image,
@@ -77,7 +88,7 @@ var imageRules = []Rule{
 			told := map[string]bool{}
 			for _, s := range in.surveyed() {
 				host := s.Stack.Host
-				if _, known := host.Survey.Image(s.Image.Text); known || s.Image.Text == "" || s.Image.Unknown {
+				if _, known := host.Survey.Image(s.Image.Text); known || s.Image.Text == "" || s.Image.Unknown || in.Lab.Builder(host, s.Image.Text) != nil {
 					continue
 				}
 				why := host.Survey.Unknown["image "+s.Image.Text]
@@ -174,7 +185,7 @@ func samePlatform(a, b string) bool {
 // eachImage calls f for each service with the parts of its image's reference.
 func eachImage(in *Input, f func(s *lab.Service, name, tag, digest string)) {
 	for _, s := range in.services() {
-		if s.Image.Unknown || s.Image.Text == "" {
+		if s.Image.Unknown || s.Image.Text == "" || in.Lab.Builder(s.Stack.Host, s.Image.Text) != nil {
 			continue
 		}
 		name, digest, _ := strings.Cut(s.Image.Text, "@")

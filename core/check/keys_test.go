@@ -126,10 +126,16 @@ func wrongFile(table, line string) map[string]string {
 		lab, stack = lab+host, stack+"mounts = [\"volume readings -> /data\"]\n[volume.readings]\n"+line
 	case "[service.NAME]":
 		lab, stack = lab+host, stack+line
+	case "build":
+		folder := `folder = "./image", `
+		if strings.HasPrefix(line, "folder") {
+			folder = ""
+		}
+		lab, stack = lab+host, stack+"build = { "+folder+strings.TrimSpace(line)+" }\n"
 	case "ready":
 		lab, stack = lab+host, stack+"ready = { "+strings.TrimSpace(line)+" }\n"
 	}
-	return map[string]string{"lab.toml": lab, "mast/stack.toml": stack, "mast/mast.env": "A=b\n", "a.pem": pairText}
+	return map[string]string{"lab.toml": lab, "mast/stack.toml": stack, "mast/mast.env": "A=b\n", "a.pem": pairText, "mast/image/Containerfile": "FROM scratch\n"}
 }
 
 // pairText is a certificate with its key.

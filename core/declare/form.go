@@ -70,7 +70,9 @@ func LabDocs() []KeyDoc {
 
 // StackDocs returns the keys of stack.toml, in the order of the reference.
 func StackDocs() []KeyDoc {
-	service := withKeys(docs("[service.NAME]", serviceKeys), map[string][]KeyDoc{"ready": docs("ready", readyKeys)})
+	service := withKeys(docs("[service.NAME]", serviceKeys), map[string][]KeyDoc{
+		"ready": docs("ready", readyKeys), "build": docs("build", buildKeys),
+	})
 	return withKeys(docs("stack.toml",
 		stackKeys), map[string][]KeyDoc{
 		"let":     docs("[let] NAME", letKeys),

@@ -49,7 +49,8 @@ type Lab struct {
 
 	text func(path string) (string, error)
 
-	tree func(path string) ([]TreeEntry, error)
+	tree    func(path string) ([]TreeEntry, error)
+	context func(path string) (*Context, error)
 }
 
 // Named is a name with a text, such as an entry of [folder].
@@ -338,6 +339,7 @@ func Read(stacks []string, text func(path string) (string, error)) *Lab {
 		t, err := text(path)
 		return []TreeEntry{{Text: t}}, err
 	}
+	l.context = func(string) (*Context, error) { return nil, fs.ErrNotExist }
 	r := &reader{toml: &tomlReader{}}
 	l.File = r.open(LabFile, text)
 	top := r.parse(l.File)
@@ -372,6 +374,13 @@ func (l *Lab) Tree(path string) ([]TreeEntry, error) { return l.tree(path) }
 
 // ReadTreesBy sets what reads folders, too; without it only single files can be read.
 func (l *Lab) ReadTreesBy(tree func(path string) ([]TreeEntry, error)) { l.tree = tree }
+
+// Context looks into a folder of the lab that a recipe may take files from. Errors wrap those of io/fs, or are for the
+// person.
+func (l *Lab) Context(path string) (*Context, error) { return l.context(path) }
+
+// ReadContextsBy sets what looks into such folders; without it there are none.
+func (l *Lab) ReadContextsBy(context func(path string) (*Context, error)) { l.context = context }
 
 // stacks reads stack.toml files, as many at a time as there are processors, and then, one by one, the
 // environment files that they name.

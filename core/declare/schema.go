@@ -48,6 +48,7 @@ var keyPatterns = map[string]string{
 	"drop-capabilities": `([Cc][Aa][Pp]_)?(` + anyCase(append([]string{"ALL"}, capabilities...)) + `)`,
 	"stop-signal":       patternSignal, "reload": patternSignal,
 	"[gate.HOST] http": patternHost + patternNumber, "[gate.HOST] https": patternHost + patternNumber,
+	"build folder": `\.(/.*)?`,
 	"sites": `[^\s>]+\s*->\s*` + patternNumber + `\s*(,.*)?`,
 	"files": `('[^']*'|\./[^,]*)\s*->\s*/[^,]*(,.*)?`,
 	"lab":   patternName, "accept": `.*\S.*`,
@@ -62,7 +63,7 @@ const patternEngineName = `[A-Za-z0-9][A-Za-z0-9_.-]*`
 const namePattern = `^` + patternName + `$`
 
 // requiredKeys are those without which a table has no meaning.
-var requiredKeys = map[string][]string{"lab.toml": {"lab"}, "[service.NAME]": {"image"}, "cards/NAME.toml": {"card"}}
+var requiredKeys = map[string][]string{"lab.toml": {"lab"}, "build": {"folder"}, "[service.NAME]": {"image"}, "cards/NAME.toml": {"card"}}
 
 // Schema returns the JSON Schema (2020-12) of a file from its keys, for editors.
 func Schema(title string, keys []KeyDoc) map[string]any {

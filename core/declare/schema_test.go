@@ -72,6 +72,15 @@ func places() []place {
 			if k.Name == "service" && s.Name != "image" {
 				add(StackFile, image, "", "", []KeyDoc{s})
 			}
+			for _, inner := range s.Keys {
+				if s.Name == "build" {
+					folder := "folder = \"./image\", "
+					if inner.Name == "folder" {
+						folder = ""
+					}
+					add(StackFile, image, "build = { "+folder, " }", []KeyDoc{inner})
+				}
+			}
 			if s.Name == "ready" {
 				for _, y := range s.Keys {
 					other := "log = \"open\", "

@@ -61,7 +61,16 @@ type Settings struct {
 	Privileged, ReadOnly, Init, Overlap   *bool
 	Sysctls, Labels, Ulimits, AddressBook []Named
 
+	Build *Build // nil: its image comes from elsewhere
+
 	Switches map[string]source.Span // where a key of true or false is set, by its name
+}
+
+// Build says how an image of one's own is made.
+type Build struct {
+	At                    source.Span
+	Folder, Recipe, Stage Text
+	Arguments             []Named
 }
 
 // switched notes where a key of true or false is set.
@@ -151,6 +160,27 @@ var serviceKeys = []key[Service]{
 		func(s *Service) *Text { return &s.About }),
 	text("image", "the image, with tag, digest or both; required",
 		`image = "registry.skerry.example/tide-desk:2.3"`, func(s *Service) *Text { return &s.Image }),
+	{
+		name: "build", takes: FormTable,
+		doc:     "makes the image of a folder of the stack's own; image is then the name that the result bears",
+		example: `build = { folder = "./image", stage = "small", arguments = { LEVEL = "quiet" } }`,
+		read: func(r *reader, e entry, s *Service) {
+			b := &Build{At: e.keySpan}
+			setting(func(s *Settings) **Build { return &s.Build })(s)
+			s.Settings.Build = b
+			before := len(r.problems)
+			readTable(r, e, buildKeys, "build", b)
+			if len(r.problems) == before && !b.Folder.IsSet() {
+				r.problem("key-missing", e.keySpan, `build needs the folder of the recipe: folder = "./image"`)
+			}
+		},
+		lines: func(s *Service) []string {
+			if s.Settings == nil || s.Settings.Build == nil {
+				return nil
+			}
+			return inline("build", linesOf(buildKeys, s.Settings.Build))
+		},
+	},
 	text("platform", "for which platform the image is taken; the host's when left out",
 		`platform = "linux/arm64"`, setting(func(s *Settings) *Text { return &s.Platform })),
 	word("fetch", "when the image is pulled", `fetch = "each-deploy"`, fetchWords,
@@ -294,6 +324,17 @@ var serviceKeys = []key[Service]{
 		func(s *Service) *Text { return &s.StopWithin }),
 	pairs("accept", FormPairs, "findings that are accepted: \"RULE\" or \"RULE SUBJECT\" = the reason",
 		`accept = { port-clash = "never at the same time" }`, func(s *Service) *[]Named { return &s.Accept }),
+}
+
+var buildKeys = []key[Build]{
+	text("folder", "the folder of what the recipe may take files from, in the stack's folder", `folder = "./image"`,
+		func(b *Build) *Text { return &b.Folder }),
+	text("recipe", "the recipe's file in that folder; Containerfile or Dockerfile when left out", `recipe = "Containerfile.small"`,
+		func(b *Build) *Text { return &b.Recipe }),
+	text("stage", "the stage of the recipe that is the result; the last one when left out", `stage = "small"`,
+		func(b *Build) *Text { return &b.Stage }),
+	pairs("arguments", FormValues, "values of the recipe's ARG lines; everybody who has the image can read them",
+		`arguments = { LEVEL = "quiet" }`, func(b *Build) *[]Named { return &b.Arguments }),
 }
 
 var readyKeys = []key[Ready]{

@@ -111,7 +111,7 @@ func TestEveryKeyIsWritten(t *testing.T) {
 		"[domain.NAME]": {lab + "[domain.\"skerry.example\"]\n", ""}, "certificate": {lab + "[domain.\"skerry.example\"]\n", "certificate."}, "dns-update": {lab + "[domain.\"skerry.example\"]\n", "dns-update."},
 		"dns-update.key": {lab + "[domain.\"skerry.example\"]\n", "dns-update.key."},
 		"stack.toml":     {"", ""}, "[volume.NAME]": {"[volume.readings]\n", ""}, "[service.NAME]": {service, ""},
-		"ready": {service, "ready."},
+		"ready": {service, "ready."}, "build": {service, "build."},
 	}
 	seen := 0
 	var each func(keys []KeyDoc, file string)

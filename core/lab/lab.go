@@ -41,6 +41,7 @@ type Lab struct {
 	Files    map[string]FileFact         // of the lab's own files; nil: not surveyed
 
 	secrets map[secret.Text]bool // that references lead to
+	built   map[builtOn]*Service
 }
 
 // PlainLet is a secret that an entry of [let] holds to the letter, in lab.toml or in the file of a stack.
@@ -152,6 +153,7 @@ type Service struct {
 
 	Image       Value
 	Card        *declare.Card // of its image; nil: the lab has none
+	Build       *Build        // how its image is made; nil: it comes from elsewhere
 	Fetch       string        // if-absent, each-deploy or never
 	Hostname    string
 	Networks    []*Network // shared ones that it is on
@@ -434,8 +436,15 @@ func (l *Lab) Ask(h *Host) survey.Ask {
 			continue
 		}
 		for _, s := range st.Services {
-			if s.Image.Text != "" && st.Gate == nil { // that of a gate is lantern's own
+			switch {
+			case s.Image.Text == "" || st.Gate != nil: // that of a gate is lantern's own
+			case l.Builder(h, s.Image.Text) != nil:
+				ask.Built = append(ask.Built, s.Image.Text)
+			default:
 				ask.Images = append(ask.Images, s.Image.Text)
+			}
+			if s.Build != nil {
+				ask.Images = append(ask.Images, slices.DeleteFunc(s.Build.Bases(), func(base string) bool { return l.Builder(h, base) != nil })...)
 			}
 			for _, d := range s.Settings.Devices {
 				ask.Devices = append(ask.Devices, d.Host)

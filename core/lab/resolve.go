@@ -110,6 +110,7 @@ func Resolve(decl *declare.Lab, in Input) *Lab {
 			r.lets(h.scope)
 		}
 		r.stacks()
+		r.lab.builders()
 		r.unused()
 	}
 	for _, path := range decl.Strays {
@@ -344,6 +345,7 @@ func (r *resolver) service(s *Service) {
 		r.image(s)
 		s.Card = declare.CardOf(r.decl.Cards, s.Image.Text)
 	}
+	r.build(s, settingsOf(d).Build, in)
 	r.settings(s, settingsOf(d), in)
 	r.ports(s)
 	if s.Stack.Gate != nil {

@@ -40,6 +40,9 @@ const (
 	LabelNames = "proudlantern.names"
 )
 
+// LabelBuild is on an image of the lab's own: what it was made of, see [Fingerprint]. What rests on such an image inherits it.
+const LabelBuild = "proudlantern.build"
+
 // LabelForImage is on a volume that was made for a mount that an image declares and the files do not: the
 // mount's path. Only such a volume may ever be swept.
 const LabelForImage = "proudlantern.for-image"

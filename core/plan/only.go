@@ -50,7 +50,9 @@ func (p Stack) Only(names []string) (Stack, error) {
 			})
 	}
 	one := p
-	one.Services = nil
+	one.Services, one.Builds = nil, slices.DeleteFunc(slices.Clone(p.Builds), func(b Build) bool {
+		return !slices.Contains(needed, b.Service.Name) && !restsOn(p.Builds, b.Image, needed)
+	})
 	for _, v := range p.Services {
 		if goes(v) {
 			one.Services = append(one.Services, v)
@@ -69,4 +71,12 @@ func (p Stack) Only(names []string) (Stack, error) {
 		}
 	}
 	return one, nil
+}
+
+// restsOn reports whether the image of one of the named services, which is built anew, rests on an image, however far down.
+func restsOn(builds []Build, image string, names []string) bool {
+	return slices.ContainsFunc(builds, func(b Build) bool {
+		return b.Image != image && slices.Contains(b.Service.Build.Bases(), image) &&
+			(slices.Contains(names, b.Service.Name) || restsOn(builds, b.Image, names))
+	})
 }

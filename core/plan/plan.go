@@ -51,6 +51,9 @@ type Stack struct {
 	// have moved: a deploy fetches them, and may replace what runs.
 	Unasked []string
 
+	Builds       []Build // images that are made first, in that order
+	BuildProblem error   // why it is not known which; for the person
+
 	// Unfinished tells that another deploy is at work, or has died and left something in between.
 	Unfinished bool
 }
@@ -83,7 +86,7 @@ func (p Stack) Asks() bool { return p.Changes() || len(p.Unasked) > 0 }
 
 // Changes reports whether anything is to be done at all.
 func (p Stack) Changes() bool {
-	return len(p.Sites) > 0 || p.ChangesHost()
+	return len(p.Sites) > 0 || len(p.Builds) > 0 || p.ChangesHost()
 }
 
 // ChangesHost reports whether anything of the engine is to be changed.
@@ -98,8 +101,9 @@ type Found struct {
 	Lab      string
 	Made     map[*lab.Later]string // values that services have made by now
 	Running  []Running
-	Networks []survey.Network // all of the host
-	Volumes  []survey.Volume  // all of the host
+	Networks []survey.Network        // all of the host
+	Volumes  []survey.Volume         // all of the host
+	Images   map[string]survey.Image // that are on the host, by their references; only for stacks that build some
 }
 
 // Make plans a deploy of a stack. Images gives the id that an image's reference has on the host now, "" where
@@ -127,6 +131,7 @@ func Make(stack *lab.Stack, found Found, images func(reference string) string) S
 		p.Services = append(p.Services, v)
 	}
 	slices.SortStableFunc(p.Services, func(a, b Service) int { return a.Level - b.Level })
+	p.BuildProblem = p.builds(found.Images)
 	p.togetherWithNetworks()
 	p.togetherWithShared()
 	for i, r := range running {

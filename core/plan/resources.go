@@ -214,6 +214,9 @@ func onHost(e *survey.Engine, id lab.Identity) (uid, gid survey.ID, ok bool) {
 // Order returns stacks so that each comes behind those that its services wait for, and gates before all others;
 // otherwise they stay in their order.
 func Order(stacks []*lab.Stack) []*lab.Stack {
+	makers := slices.DeleteFunc(slices.Clone(stacks), func(st *lab.Stack) bool {
+		return !slices.ContainsFunc(st.Services, func(s *lab.Service) bool { return s.Build != nil })
+	})
 	var out []*lab.Stack
 	begun := map[*lab.Stack]bool{}
 	var add func(st *lab.Stack)
@@ -228,6 +231,11 @@ func Order(stacks []*lab.Stack) []*lab.Stack {
 					add(a.Service.Stack)
 				}
 			}
+			for _, other := range makers { // images come before what uses them
+				if other != st && other.Host == st.Host && slices.ContainsFunc(ImagesOf(s), func(image string) bool { return other.Builder(image) != nil }) {
+					add(other)
+				}
+			}
 		}
 		out = append(out, st)
 	}
@@ -240,4 +248,12 @@ func Order(stacks []*lab.Stack) []*lab.Stack {
 		add(st)
 	}
 	return out
+}
+
+// ImagesOf returns the image of a service, and those that it is made of.
+func ImagesOf(s *lab.Service) []string {
+	if s.Build == nil {
+		return []string{s.Image.Text}
+	}
+	return s.Build.Bases()
 }

@@ -345,6 +345,7 @@ func (i Image) Declares() bool {
 type Ask struct {
 	Paths   []string // absolute
 	Images  []string // references
+	Built   []string // references of images that are made on the host: no registry has them
 	Devices []string // absolute
 	Volumes []string // names on the engine
 	Names   []string // of domains and machines

@@ -110,10 +110,16 @@ func (o *Observer) Plan(ctx context.Context, stack *lab.Stack, only, refresh []s
 // without fetching them: in a plan they count as what they will be. It returns those of which it is not known.
 func (o *Observer) askRegistries(ctx context.Context, stack *lab.Stack, refresh []string,
 	images map[string]survey.Image) (unasked []string) {
+	var references []string
 	for _, s := range stack.Services {
-		reference := s.Image.Text
+		if s.Fetch == "each-deploy" || slices.Contains(refresh, s.Name) {
+			references = append(references, plan.Fetched(s)...)
+		}
+	}
+	slices.Sort(references)
+	for _, reference := range slices.Compact(references) {
 		here, known := images[reference]
-		if s.Fetch != "each-deploy" && !slices.Contains(refresh, s.Name) || !known {
+		if !known {
 			continue
 		}
 		digest, err := o.Engine.RemoteDigest(ctx, reference)
@@ -164,6 +170,9 @@ func (o *Observer) Snapshot(ctx context.Context, stack *lab.Stack) (Snapshot, er
 		var references []string
 		for _, s := range stack.Services {
 			references = append(references, s.Image.Text)
+			if s.Build != nil {
+				references = append(references, s.Build.Bases()...)
+			}
 		}
 		errs[2] = o.addImages(ctx, found.Images, references)
 	})
@@ -255,7 +264,7 @@ func (o *Observer) PlanFrom(stack *lab.Stack, seen Snapshot) (plan.Stack, error)
 	if who := unknownIdentity(stack); who != "" {
 		return plan.Stack{}, errors.New(who)
 	}
-	found := plan.Found{Lab: o.Lab, Networks: seen.Networks, Volumes: seen.Volumes, Made: seen.Made}
+	found := plan.Found{Lab: o.Lab, Networks: seen.Networks, Volumes: seen.Volumes, Made: seen.Made, Images: seen.Images}
 	unfinished := false
 	for _, c := range seen.Containers {
 		service := c.Labels[plan.LabelService]
@@ -286,7 +295,7 @@ func (o *Observer) PlanFrom(stack *lab.Stack, seen Snapshot) (plan.Stack, error)
 	}
 	p := plan.Make(stack, found, func(reference string) string { return seen.Images[reference].ID })
 	p.Unfinished = unfinished
-	return p, nil
+	return p, p.BuildProblem
 }
 
 // readBack returns a container in the words of a declaration: without what only its image says. Without its

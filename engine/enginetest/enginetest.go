@@ -229,7 +229,18 @@ func Every(t *testing.T, test func(t *testing.T, target Target)) {
 
 // EachAtOnce is as Each, with all real engines at the same time: they know nothing of each other, and most of such a test
 // is waiting. It must change nothing of its process, such as its environment.
-func EachAtOnce(t *testing.T, test func(t *testing.T, target Target)) {
+func EachAtOnce(t *testing.T, test func(t *testing.T, target Target)) { atOnce(t, reals, test) }
+
+// EveryAtOnce is as EachAtOnce, with the engine without root, too.
+func EveryAtOnce(t *testing.T, test func(t *testing.T, target Target)) {
+	all := slices.Clone(reals)
+	if !slices.Contains(all, rootless) {
+		all = append(all, rootless)
+	}
+	atOnce(t, all, test)
+}
+
+func atOnce(t *testing.T, reals []struct{ name, variable string }, test func(t *testing.T, target Target)) {
 	t.Run("stand-in", func(t *testing.T) {
 		SkipTwice(t)
 		test(t, Target{"stand-in", StandIn(t, standin.Options{})})

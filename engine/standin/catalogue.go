@@ -26,6 +26,7 @@ type Image struct {
 	Volumes    []string          `toml:"volumes"`
 	User       string            `toml:"user"`
 	Env        map[string]string `toml:"env"`
+	Labels     map[string]string `toml:"labels"`
 	Layers     []int64           `toml:"layers"` // sizes in bytes, for pulls
 	ReadyAfter Duration          `toml:"ready-after"`
 	Page       map[string]string `toml:"page"` // by container port; before ready-after they answer 503
@@ -43,6 +44,8 @@ type Image struct {
 	NeverReady bool              `toml:"never-ready"`
 	// what files inside hold, by their paths; MADE is a word by chance of each container
 	Files map[string]string `toml:"files"`
+
+	made bool // by a build
 }
 
 // Duration is a time.Duration that reads "300ms".
@@ -63,8 +66,11 @@ func ParseCatalogue(text []byte) (Catalogue, error) {
 	return c, nil
 }
 
-// id returns the id of an image: a digest of all that is said of it.
+// id returns the id of an image: a digest of all that is said of it. That of one that was built does not depend on its name.
 func (i Image) id(reference string) string {
+	if i.made {
+		reference = ""
+	}
 	sum := sha256.Sum256([]byte(fmt.Sprintf("%s %+v %v", reference, i, i.Exits != nil)))
 	return "sha256:" + hex.EncodeToString(sum[:])
 }

@@ -158,6 +158,14 @@ func (s *Server) fromImage(b *simulatedContainer) {
 	if b.image.Check != nil && b.config.Healthcheck == nil {
 		b.config.Healthcheck = &dockerspec.HealthcheckConfig{Test: append([]string{"CMD"}, b.image.Check...)}
 	}
+	for k, v := range b.image.Labels {
+		if _, own := b.config.Labels[k]; !own {
+			if b.config.Labels == nil {
+				b.config.Labels = map[string]string{}
+			}
+			b.config.Labels[k] = v
+		}
+	}
 	env := b.config.Env
 	for k, v := range b.image.Env {
 		if !slices.ContainsFunc(env, func(e string) bool { return strings.HasPrefix(e, k+"=") }) {

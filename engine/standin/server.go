@@ -66,6 +66,7 @@ type Server struct {
 	states     map[string]string // folders of gates, by their volumes
 	gates      map[string]string // references of images of gates, by their ids
 	present    map[string]bool   // images on the host
+	built      map[string]Image  // that were made here, by reference
 	made       int
 	hearers    sync.Map // of events: chan events.Message
 }
@@ -94,6 +95,7 @@ func Start(socket string, o Options) (*Server, error) {
 	s := &Server{
 		options: o, containers: map[string]*simulatedContainer{}, networks: map[string]*network.Network{},
 		volumes: map[string]*volume.Volume{}, commands: map[string]*command{}, present: map[string]bool{},
+		built: map[string]Image{},
 	}
 	for reference, i := range o.Catalogue.Image {
 		s.present[reference] = i.Present
@@ -239,6 +241,7 @@ func (s *Server) routes() http.Handler {
 	handle("POST /networks/create", s.createNetwork)
 	handle("DELETE /networks/{name}", s.removeNetwork)
 	mux.HandleFunc("POST /images/create", s.pull)
+	mux.HandleFunc("POST /build", s.build)
 	handle("GET /images/{name...}", s.inspectImage)
 	handle("DELETE /images/{name...}", s.removeImage)
 	handle("GET /distribution/{name...}", s.distribution)
@@ -361,7 +364,7 @@ func (s *Server) declared(reference string, i Image) image.InspectResponse {
 	if i.Check != nil {
 		answer.Config.Healthcheck = &dockerspec.HealthcheckConfig{Test: append([]string{"CMD"}, i.Check...)}
 	}
-	answer.Config.User = i.User
+	answer.Config.User, answer.Config.Labels = i.User, i.Labels
 	for _, p := range i.Ports {
 		if answer.Config.ExposedPorts == nil {
 			answer.Config.ExposedPorts = map[string]struct{}{}
@@ -396,6 +399,11 @@ func (s *Server) image(name string) (string, Image, bool) {
 	if reference, ok := s.gates[name]; ok {
 		return reference, gateImage, true
 	}
+	for reference, i := range s.built {
+		if reference == name || i.id("") == name {
+			return reference, i, true
+		}
+	}
 	for reference, i := range s.options.Catalogue.Image {
 		if s.present[reference] && (reference == name || i.id(reference) == name) {
 			return reference, i, true
@@ -420,6 +428,7 @@ func (s *Server) removeImage(r *http.Request) (int, any, error) {
 		}
 	}
 	s.present[reference] = false
+	delete(s.built, reference)
 	return 200, []image.DeleteResponse{{Deleted: i.id(reference)}}, nil
 }
 

@@ -45,6 +45,11 @@ func main() {
 	if len(os.Args) == 3 && os.Args[1] == "rights" {
 		rights(os.Args[2])
 	}
+	if len(os.Args) == 3 && os.Args[1] == "exit" {
+		fmt.Println("the lens is cracked")
+		code, _ := strconv.Atoi(os.Args[2])
+		os.Exit(code)
+	}
 	end := make(chan os.Signal, 1)
 	signal.Notify(end, syscall.SIGTERM)
 	go func() {

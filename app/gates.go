@@ -168,13 +168,15 @@ func (w *Workspace) routes(st *lab.Stack, g *lab.Gate, containers []engine.State
 	if st == nil {
 		return routes
 	}
-	find := func(s *lab.Service) *engine.State {
-		for i, c := range containers {
-			if c.Name == s.ContainerName() {
-				return &containers[i]
+	find := func(s *lab.Service) (found []engine.State) {
+		for _, one := range s.Copies() {
+			for _, c := range containers {
+				if c.Name == one.ContainerName() {
+					found = append(found, c)
+				}
 			}
 		}
-		return nil
+		return found
 	}
 	for _, r := range sites.RoutesOf(st, g) {
 		_, name, _ := strings.Cut(r.Service, "/")
@@ -185,9 +187,9 @@ func (w *Workspace) routes(st *lab.Stack, g *lab.Gate, containers []engine.State
 		if s.NetworkOf != nil {
 			s = s.NetworkOf
 		}
-		if c := find(s); c != nil && st.Host == g.Host {
-			if at := c.On[w.Name+"."+lab.GateNetwork]; at != "" {
-				r.Addresses = []string{net.JoinHostPort(at, strconv.Itoa(r.Port))}
+		for _, c := range find(s) {
+			if at := c.On[w.Name+"."+lab.GateNetwork]; at != "" && st.Host == g.Host {
+				r.Addresses = append(r.Addresses, net.JoinHostPort(at, strconv.Itoa(r.Port)))
 			}
 		}
 		routes = append(routes, r)

@@ -37,7 +37,7 @@ func ParseTargets(words []string) (Targets, error) {
 // Has reports whether a service is named, by itself or with its stack.
 func (t Targets) Has(stack, service string) bool {
 	return len(t) == 0 || slices.ContainsFunc(t, func(one Target) bool {
-		return one.Stack == stack && (one.Service == "" || one.Service == service)
+		return one.Stack == stack && (one.Service == "" || lab.IsOf(one.Service, service))
 	})
 }
 

@@ -178,6 +178,7 @@ func (x *trial) set() error {
 			}
 		}
 		s.TakesOver, s.Overlap = "", false
+		s.OneCopy()
 		if len(s.Networks) > 0 {
 			s.Networks = nil
 			note("it is on no network of the lab: what other stacks give is not there")

@@ -128,7 +128,7 @@ func expect(out *render.Logs, w *app.Workspace, named app.Targets, host string) 
 		if st.Host == nil || host != "" && st.Host.Name != host {
 			continue
 		}
-		for _, v := range st.Services {
+		for _, v := range st.Containers() {
 			if named.Has(st.Name, v.Name) {
 				all = append(all, service{st.Host.Name, st.Name, v.Name})
 				stacks, hosts = append(stacks, st.Name), append(hosts, st.Host.Name)

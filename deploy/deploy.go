@@ -130,7 +130,8 @@ type Deployer struct {
 	// what ran before is put back: it may be starting again.
 	ReconnectTimeout time.Duration
 
-	options Options // of the call under way
+	options Options        // of the call under way
+	away    *awayFromGates // containers that gates are not to ask, by the call under way
 	// services whose files were changed while they ran, by the call under way
 	reloaded *reloads
 	takes    map[string]plan.Taking // containers of somebody else that the call under way takes the place of, by id
@@ -139,7 +140,7 @@ type Deployer struct {
 // during returns the deployer of one call.
 func (d *Deployer) during(o Options) *Deployer {
 	one := *d
-	one.options, one.reloaded = o, &reloads{}
+	one.options, one.reloaded, one.away = o, &reloads{}, &awayFromGates{}
 	return &one
 }
 
@@ -297,10 +298,17 @@ func (d *Deployer) carryOut(ctx context.Context, p plan.Stack, lock *lock) *Fail
 			}
 			later = later || s.Level > level
 		}
+		rows := inTurn(services)
 		var wait sync.WaitGroup
-		failures := make([]*Failure, len(services))
-		for i, s := range services {
-			wait.Go(func() { failures[i] = d.replace(ctx, name, s, lock) })
+		failures := make([]*Failure, len(rows))
+		for i, row := range rows {
+			wait.Go(func() {
+				for _, s := range row {
+					if failures[i] = d.replace(ctx, name, s, lock); failures[i] != nil {
+						return
+					}
+				}
+			})
 		}
 		wait.Wait()
 		for _, f := range failures {
@@ -382,6 +390,7 @@ func (d *Deployer) replace(ctx context.Context, stack string, s plan.Service, lo
 			return d.replaceBeside(ctx, stack, s, id, proof)
 		}
 		if s.Action == plan.Replace {
+			d.leaveGates(ctx, stack, s)
 			err := d.stepAside(ctx, stack, s)
 			if err == nil {
 				err = d.rename(ctx, id, s.Service.ContainerName())
@@ -391,7 +400,17 @@ func (d *Deployer) replace(ctx context.Context, stack string, s plan.Service, lo
 			}
 		}
 	}
-	return d.startAndProve(ctx, stack, s.Name, id, proof)
+	if f := d.startAndProve(ctx, stack, s.Name, id, proof); f != nil {
+		return f
+	}
+	if proof.PagePort > 0 && s.Action == plan.Replace && s.Service.HasCopies() {
+		// The next copy stops when this one does its work.
+		if f := d.provePage(ctx, stack, s.Name, proof); f != nil {
+			return f
+		}
+	}
+	d.backToGates(ctx, stack, s)
+	return nil
 }
 
 func (d *Deployer) startAndProve(ctx context.Context, stack, service, id string, proof plan.Proof) *Failure {

@@ -36,6 +36,9 @@ func (d *Deployer) putBack(ctx context.Context, stack string, l *lock) Outcome {
 			break
 		}
 	}
+	if containers, err := d.Containers(ctx, stack); err == nil {
+		d.route(ctx, stack, containers) // gates may have been told to leave some of them alone
+	}
 	if out.Result == PutBack && l.ID != "" {
 		out.Stay = d.madeVolumes(ctx, stack, l)
 		if err := persist(func() error { return d.remove(ctx, l.ID) }); err != nil {

@@ -37,7 +37,7 @@ func (m part) runs() bool { return m.container.Running || m.container.Status == 
 // Start starts services that do not run, and what they need, in their order, each one when those before it are
 // ready. A job that has done its work is only run again when it is named. Errors say that nothing was changed.
 func (d *Deployer) Start(ctx context.Context, r Running) (Outcome, error) {
-	named := r.Only
+	asked := r.Only
 	if r.Declared != nil {
 		r.Only = plan.Needed(r.Declared, r.Only)
 	}
@@ -46,7 +46,7 @@ func (d *Deployer) Start(ctx context.Context, r Running) (Outcome, error) {
 		return refused, err
 	}
 	parts = slices.DeleteFunc(parts, func(m part) bool {
-		return m.runs() || observe.CompletedJob(m.container) && !slices.Contains(named, m.name)
+		return m.runs() || observe.CompletedJob(m.container) && !named(asked, m.name)
 	})
 	return d.startAll(ctx, r.Stack, parts), nil
 }
@@ -101,7 +101,7 @@ func (d *Deployer) parts(ctx context.Context, r Running) ([]part, Outcome, error
 		}
 		all = append(all, m)
 	}
-	wanted := func(name string) bool { return len(r.Only) == 0 || slices.Contains(r.Only, name) }
+	wanted := func(name string) bool { return len(r.Only) == 0 || named(r.Only, name) }
 	if missing := absent(r, all, wanted); len(missing) > 0 {
 		return nil, Outcome{Result: Refused, Holder: fmt.Sprintf("%s not deployed yet: lantern deploy %s",
 			isOrAre(missing), r.Stack)}, nil
@@ -122,13 +122,18 @@ func absent(r Running, found []part, wanted func(string) bool) []string {
 	}
 	names := slices.Clone(r.Only)
 	if r.Declared != nil {
-		for _, s := range r.Declared.Services {
+		for _, s := range r.Declared.Containers() {
 			names = append(names, s.Name)
 		}
 	}
 	names = slices.DeleteFunc(names, func(n string) bool { return has(n) || !wanted(n) })
 	slices.Sort(names)
 	return slices.Compact(names)
+}
+
+// named reports whether a container is one of the named services, or one of their copies.
+func named(names []string, name string) bool {
+	return slices.ContainsFunc(names, func(n string) bool { return lab.IsOf(n, name) })
 }
 
 func isOrAre(names []string) string {

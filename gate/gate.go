@@ -92,7 +92,11 @@ func New(o Options) (*Gate, error) {
 // transport makes connections to services.
 func (g *Gate) transport(answer time.Duration) *http.Transport {
 	return &http.Transport{
-		DialContext: func(ctx context.Context, _, address string) (net.Conn, error) { return g.options.Dial(ctx, address) },
+		DialContext: func(ctx context.Context, _, address string) (net.Conn, error) {
+			ctx, cancel := dialWithin(ctx)
+			defer cancel()
+			return g.options.Dial(ctx, address)
+		},
 		TLSClientConfig: &tls.Config{
 			InsecureSkipVerify: true, //nolint:gosec // a container's certificate is of its own making, and so is the way to it
 		},

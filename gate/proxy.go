@@ -260,15 +260,30 @@ func (s toService) RoundTrip(r *http.Request) (answer *http.Response, err error)
 		if err != nil {
 			continue
 		}
-		for _, address := range all {
+		one := r
+		if len(all) > 1 {
+			one = r.WithContext(context.WithValue(r.Context(), oneOf{}, true))
+		}
+		for _, address := range a.route.service.inTurn(all) {
 			if a.done != nil {
 				a.done()
 			}
 			a.address, a.done = address, a.g.services.count(address)
-			r.URL.Host = address
-			if answer, err = s.transport.RoundTrip(r); err == nil || !notSent(err) {
+			one.URL.Host = address
+			if answer, err = s.transport.RoundTrip(one); err == nil {
+				return answer, nil
+			}
+			unsent := notSent(err)
+			if len(all) > 1 && r.Context().Err() == nil && (unsent || repeatable(r, err)) {
+				a.route.service.setAside(address, a.g.options.Dial)
+				continue
+			}
+			if !unsent {
 				return answer, err
 			}
+		}
+		if err != nil && !notSent(err) {
+			return nil, err
 		}
 	}
 	return nil, err

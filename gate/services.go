@@ -35,6 +35,8 @@ type service struct {
 	port int
 	of   *services
 
+	turn   atomic.Uint32 // whose copy's turn it is
+	aside  aside
 	told   atomic.Pointer[proven]
 	now    atomic.Pointer[answer]
 	asking atomic.Bool
@@ -56,7 +58,10 @@ type answer struct {
 const (
 	provenFor = 10 * time.Second // so long after it has told so, a deploy is trusted alone: name servers may be late
 	freshFor  = 2 * time.Second  // so long an answer of the name server counts
-	staleFor  = 30 * time.Second // and so long while it is asked again
+	staleFor  = 30 * time.Second // and so long while it is asked again, or does not answer
+	// missingFor is how long a name is believed to be there of which the name server says that there is none: while containers
+	// come and go, it may know of none of them for a moment
+	missingFor = 5 * time.Second
 )
 
 func newServices(lookup func(ctx context.Context, name string) ([]string, error)) *services {
@@ -187,17 +192,28 @@ func (s *service) ask(ctx context.Context) ([]string, error) {
 	defer cancel()
 	found, err := s.of.lookup(ctx, s.host)
 	if err != nil || len(found) == 0 {
+		var none *net.DNSError
+		most := staleFor
+		if err == nil || errors.As(err, &none) && none.IsNotFound {
+			most = missingFor
+		}
+		if before := s.now.Load(); before != nil && time.Since(before.at) < most {
+			return before.addresses, nil
+		}
 		s.now.Store(nil)
 		return nil, errNowhere
 	}
+	told := s.told.Load().addresses
 	var all, both []string
 	for _, a := range found {
 		at := net.JoinHostPort(a, strconv.Itoa(s.port))
-		if all = append(all, at); slices.Contains(s.told.Load().addresses, at) {
+		if all = append(all, at); slices.Contains(told, at) {
 			both = append(both, at)
 		}
 	}
-	if len(both) > 0 {
+	// What a deploy has not told of is being started by one, unless there are no more than it has told of: then a copy has
+	// started again at another address.
+	if len(both) > 0 && (len(told) == 1 || len(found) > len(told)) {
 		all = both
 	}
 	s.now.Store(&answer{all, time.Now()})

@@ -24,13 +24,16 @@ func (r Range) Count() int { return r.Last - r.First + 1 }
 // Overlaps reports whether the two ranges share a port.
 func (r Range) Overlaps(o Range) bool { return r.First <= o.Last && o.First <= r.Last }
 
+// MostCopies is how many copies of a service there may be.
+const MostCopies = 100
+
 // Port is a port mapping: `[ADDRESS:]HOST -> CONTAINER[/proto]`.
 type Port struct {
 	Addresses []netip.Addr // of the host; none: all of them. localhost gives both loopback addresses
 	Localhost bool         // written as localhost
 	Host      Range        // zero: the engine picks one
-	Container Range
-	Protocols []string // "tcp", "udp", "sctp"; tcp+udp gives two
+	Container Range        // of one port, where Host has one for each copy of the service
+	Protocols []string     // "tcp", "udp", "sctp"; tcp+udp gives two
 
 	HostAt, ContainerAt [2]int // where the two sides stand in the value: offset, length
 }
@@ -99,7 +102,7 @@ func ParsePort(s string) (Port, error) {
 	if p.Host, err = parseRange(host); err != nil {
 		return Port{}, within(err, hostAt)
 	}
-	if p.Host.Count() != p.Container.Count() {
+	if p.Host.Count() != p.Container.Count() && (p.Container.Count() > 1 || p.Host.Count() > MostCopies) {
 		return Port{},
 			syntaxError(containerAt, len(number), "%s on the left, %s on the right",
 				Counted(p.Host.Count(), "port"), strconv.Itoa(p.Container.Count()))

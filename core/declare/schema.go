@@ -49,9 +49,9 @@ var keyPatterns = map[string]string{
 	"stop-signal":       patternSignal, "reload": patternSignal,
 	"[gate.HOST] http": patternHost + patternNumber, "[gate.HOST] https": patternHost + patternNumber,
 	"build folder": `\.(/.*)?`,
-	"sites": `[^\s>]+\s*->\s*` + patternNumber + `\s*(,.*)?`,
-	"files": `('[^']*'|\./[^,]*)\s*->\s*/[^,]*(,.*)?`,
-	"lab":   patternName, "accept": `.*\S.*`,
+	"sites":        `[^\s>]+\s*->\s*` + patternNumber + `\s*(,.*)?`,
+	"files":        `('[^']*'|\./[^,]*)\s*->\s*/[^,]*(,.*)?`,
+	"lab":          patternName, "accept": `.*\S.*`,
 }
 
 // patternSignal is that of [ParseSignal].

@@ -63,6 +63,8 @@ type Settings struct {
 
 	Build *Build // nil: its image comes from elsewhere
 
+	Copies Text
+
 	Switches map[string]source.Span // where a key of true or false is set, by its name
 }
 
@@ -278,6 +280,8 @@ var serviceKeys = []key[Service]{
 		`shares-network-with = "store"`, setting(func(s *Settings) *Text { return &s.SharesNetworkWith })),
 	texts("aliases", "further names on its networks", `aliases = ["tides"]`,
 		setting(func(s *Settings) *[]Text { return &s.Aliases })),
+	number("copies", FormInteger, "how many containers of it run, all under its one name; 1 when left out. They are replaced one after the "+
+		"other, and a host port is a range of that length", `copies = 3`, setting(func(s *Settings) *Text { return &s.Copies })),
 	boolean("overlap", "its new container may run beside the old one until it is proven", `overlap = true`,
 		setting(func(s *Settings) **bool { return &s.Overlap })),
 	text("takes-over", "the name of a container that was made by hand, or by another program: the first deploy of the service "+

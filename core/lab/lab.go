@@ -154,6 +154,7 @@ type Service struct {
 	Image       Value
 	Card        *declare.Card // of its image; nil: the lab has none
 	Build       *Build        // how its image is made; nil: it comes from elsewhere
+	CopyOf      *Service      // of a second or further copy: the service; nil for that one
 	Fetch       string        // if-absent, each-deploy or never
 	Hostname    string
 	Networks    []*Network // shared ones that it is on
@@ -188,6 +189,7 @@ type Service struct {
 
 	decl       *declare.Service
 	scope      *scope
+	copies     []*Service                // the second and further ones, see [Service.Copies]
 	portsState int                       // 0 new, then resolving and resolved
 	places     map[[2]string]source.Span // of items of lists, by key and item
 }
@@ -482,11 +484,16 @@ func (l *Lab) Host(name string) *Host {
 	return nil
 }
 
-// Service returns the service of that name, or nil.
+// Service returns the service of that name, or one copy of it, or nil.
 func (s *Stack) Service(name string) *Service {
 	for _, v := range s.Services {
 		if v.Name == name {
 			return v
+		}
+		for _, c := range v.copies {
+			if c.Name == name {
+				return c
+			}
 		}
 	}
 	return nil

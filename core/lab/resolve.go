@@ -339,6 +339,7 @@ func (r *resolver) service(s *Service) {
 	d, in := s.decl, s.scope
 	r.at = in
 	defer func() { r.at = nil }()
+	defer r.copy(s)
 	r.identity(s, d, in)
 	s.Zone = r.zoneOf(in)
 	if s.Image = r.expand(d.Image, in); d.Image.IsSet() && !s.Image.Unknown {
@@ -428,9 +429,10 @@ func (r *resolver) ports(s *Service) {
 				"with this the service would publish more than %d ports", mostPorts)
 			break
 		}
-		s.Ports = append(s.Ports,
-			Port{p, v.Part(p.HostAt[0], p.HostAt[0]+p.HostAt[1]),
-				v.Part(p.ContainerAt[0], p.ContainerAt[0]+p.ContainerAt[1])})
+		port := Port{p, v.Part(p.HostAt[0], p.HostAt[0]+p.HostAt[1]), v.Part(p.ContainerAt[0], p.ContainerAt[0]+p.ContainerAt[1])}
+		if r.portsFit(s, port) {
+			s.Ports = append(s.Ports, port)
+		}
 	}
 	s.portsState = resolved
 }

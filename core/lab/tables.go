@@ -75,7 +75,7 @@ func (l *Lab) declaredPorts(h *Host) []PortUse {
 							Kind:     PortDeclared,
 						}
 						if published {
-							u.ContainerPort = p.Container.First + n - p.Host.First
+							u.ContainerPort = min(p.Container.First+n-p.Host.First, p.Container.Last)
 						}
 						if len(p.Addresses) > 0 {
 							u.Address = p.Addresses[0].String()

@@ -16,7 +16,9 @@ func Needed(stack *lab.Stack, names []string) []string {
 		if s == nil || s.Stack != stack || slices.Contains(all, s.Name) {
 			return
 		}
-		all = append(all, s.Name)
+		for _, c := range s.Copies() {
+			all = append(all, c.Name)
+		}
 		add(s.NetworkOf)
 		for _, a := range s.After {
 			add(a.Service)

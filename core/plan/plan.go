@@ -112,7 +112,7 @@ func Make(stack *lab.Stack, found Found, images func(reference string) string) S
 	p := Stack{Stack: stack, Networks: compareNetworks(stack, found), Volumes: compareVolumes(stack, found)}
 	running := found.Running
 	levels := Levels(stack)
-	for _, s := range stack.Services {
+	for _, s := range stack.Containers() {
 		v := Service{Name: s.Name, Service: s, Container: Declare(s), Level: levels[s], Action: Create}
 		if i := slices.IndexFunc(running, func(r Running) bool { return r.Service == s.Name }); i >= 0 {
 			v.Running = &running[i]
@@ -210,6 +210,11 @@ func Levels(stack *lab.Stack) map[*lab.Service]int {
 			if s.NetworkOf != nil {
 				level[s] = min(max(level[s], level[s.NetworkOf]+1), len(stack.Services))
 			}
+		}
+	}
+	for _, s := range stack.Services {
+		for _, c := range s.Copies()[1:] {
+			level[c] = level[s]
 		}
 	}
 	return level

@@ -57,10 +57,10 @@ func Attachments(s *lab.Service) []Attachment {
 	}
 	var on []Attachment
 	if s.Stack.Own {
-		on = append(on, Attachment{NetworkName(s.Stack.Name), names(s.Name)})
+		on = append(on, Attachment{NetworkName(s.Stack.Name), names(s.NetworkName())})
 	}
 	for _, n := range s.Networks {
-		on = append(on, Attachment{n.EngineName, names(s.Name + "." + s.Stack.Name)})
+		on = append(on, Attachment{n.EngineName, names(s.NetworkName() + "." + s.Stack.Name)})
 	}
 	return on
 }

@@ -68,7 +68,7 @@ func (o *Observer) Status(ctx context.Context, name string, declared *lab.Stack,
 		deploying = deploying || IsLock(c)
 	}
 	if declared != nil {
-		for _, s := range declared.Services {
+		for _, s := range declared.Containers() {
 			services = append(services, s.Name)
 		}
 	}

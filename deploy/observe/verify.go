@@ -48,10 +48,11 @@ func (o *Observer) Prove(ctx context.Context, st *lab.Stack, only []string,
 	if err != nil {
 		return nil, err
 	}
-	found := make([][]Proven, len(st.Services))
+	services := st.Containers()
+	found := make([][]Proven, len(services))
 	var wait sync.WaitGroup
-	for i, s := range st.Services {
-		if only != nil && !slices.Contains(only, s.Name) {
+	for i, s := range services {
+		if only != nil && !slices.ContainsFunc(only, func(named string) bool { return lab.IsOf(named, s.Name) }) {
 			continue
 		}
 		wait.Go(func() {

@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"net"
+	"reflect"
 	"slices"
 	"strconv"
 	"strings"
@@ -256,6 +257,8 @@ func siteDifferences(now, wanted []sites.Route) (d []plan.Difference) {
 			d = append(d, plan.Difference{Field: "sites", Declared: r.String()})
 		case now[i].String() != r.String() || now[i].Host != r.Host:
 			d = append(d, plan.Difference{Field: "sites", Running: now[i].String(), Declared: r.String()})
+		case !reflect.DeepEqual(now[i].Ready, r.Ready):
+			d = append(d, plan.Difference{Field: "sites", Running: r.String(), Declared: r.String() + ", with another way to see that a copy is ready"})
 		}
 	}
 	for _, r := range now {

@@ -428,8 +428,12 @@ func (d *deploying) certificates(ctx context.Context) {
 // links shows where the pages are.
 func (d *deploying) links() {
 	for _, p := range d.Plans {
-		for _, v := range p.Stack.Services {
-			for _, l := range append(v.Links(), v.SiteLinks()...) {
+		for _, v := range p.Stack.Containers() {
+			links := v.Links()
+			if v.CopyOf == nil {
+				links = append(links, v.SiteLinks()...)
+			}
+			for _, l := range links {
 				fmt.Fprintf(d.Out, "  %-28s %s\n", v.FullName(), d.paint(d.Out).Link(l))
 			}
 		}

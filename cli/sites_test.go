@@ -256,36 +256,9 @@ func (b *bench) replacedUnderLoad(client *http.Client, secure int, stack func(le
 	}
 	// The machine of the tests has other things to do; where it has not, more can be asked of it.
 	rate, times := number("LANTERN_TEST_RATE", 50), number("LANTERN_TEST_REPLACEMENTS", 2)
-	stopped := make(chan struct{})
-	var asked, failed atomic.Int64
-	var wait sync.WaitGroup
-	const workers = 10
-	for range workers {
-		wait.Go(func() {
-			ticks := time.NewTicker(time.Second * workers / time.Duration(rate))
-			defer ticks.Stop()
-			for n := 0; ; n++ {
-				select {
-				case <-stopped:
-					return
-				case <-ticks.C:
-				}
-				a, err := client.Post(fmt.Sprintf("https://tides.skerry.localhost:%d/", secure), "text/plain", strings.NewReader("body"))
-				asked.Add(1)
-				if err == nil {
-					_, err = io.Copy(io.Discard, a.Body)
-					a.Body.Close()
-					if a.StatusCode != 200 {
-						err = fmt.Errorf("status %d", a.StatusCode)
-					}
-				}
-				if err != nil && failed.Add(1) < 10 {
-					t.Error(time.Now(), err)
-				}
-			}
-		})
-	}
-	began := time.Now()
+	end := underLoad(t, rate, func() (*http.Response, error) {
+		return client.Post(fmt.Sprintf("https://tides.skerry.localhost:%d/", secure), "text/plain", strings.NewReader("body"))
+	})
 	for i := range times {
 		before := b.containers()["mast.desk"].ID
 		stack(fmt.Sprint("load ", i), "")
@@ -304,11 +277,54 @@ func (b *bench) replacedUnderLoad(client *http.Client, secure int, stack func(le
 	}
 	stack(fmt.Sprint("load ", times-1), "")
 	b.run(0, "deploy", "--yes")
-	close(stopped)
-	wait.Wait()
-	t.Logf("%d requests in %s, %d failed", asked.Load(), time.Since(began).Round(time.Second), failed.Load())
-	assert.Zero(t, failed.Load())
-	assert.Greater(t, asked.Load(), int64(50))
+	end()
+}
+
+// underLoad asks so many times a second until end is called, which demands that no request has failed.
+func underLoad(t *testing.T, rate int, ask func() (*http.Response, error)) (end func()) {
+	stopped := make(chan struct{})
+	var asked, failed atomic.Int64
+	var wait sync.WaitGroup
+	const workers = 10
+	for range workers {
+		wait.Go(func() {
+			ticks := time.NewTicker(time.Second * workers / time.Duration(rate))
+			defer ticks.Stop()
+			for {
+				select {
+				case <-stopped:
+					return
+				case <-ticks.C:
+				}
+				a, err := ask()
+				asked.Add(1)
+				if err == nil {
+					_, err = io.Copy(io.Discard, a.Body)
+					a.Body.Close()
+					if a.StatusCode != 200 {
+						err = fmt.Errorf("status %d", a.StatusCode)
+					}
+				}
+				if err != nil && failed.Add(1) < 10 {
+					t.Error(time.Now(), err)
+				}
+			}
+		})
+	}
+	began := time.Now()
+	stop := sync.OnceFunc(func() { close(stopped) })
+	t.Cleanup(func() {
+		stop()
+		wait.Wait()
+	})
+	return func() {
+		require.Eventually(t, func() bool { return asked.Load() > 100 }, time.Minute, 50*time.Millisecond)
+		stop()
+		wait.Wait()
+		t.Logf("%d requests in %s, %d failed", asked.Load(), time.Since(began).Round(time.Second), failed.Load())
+		assert.Zero(t, failed.Load())
+		assert.Greater(t, asked.Load(), int64(50))
+	}
 }
 
 // Somebody's password is asked for twice on a terminal, shows nowhere, and stands in the file as a hash alone.

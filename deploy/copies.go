@@ -40,8 +40,9 @@ type awayFromGates struct {
 
 // leaveGates tells gates to ask the other copies of a service while one of them is replaced, and waits until requests that
 // are under way to that one have ended.
-func (d *Deployer) leaveGates(ctx context.Context, stack string, s plan.Service) {
-	if d.Route == nil || len(s.Service.Sites) == 0 || !s.Service.HasCopies() || s.Running == nil || !s.Running.Up {
+func (d *Deployer) leaveGates(ctx context.Context, stack *lab.Stack, s plan.Service) {
+	of := stack.Service(lab.ServiceOf(s.Name))
+	if d.Route == nil || of == nil || len(of.Sites) == 0 || !of.HasCopies() && of.Name == s.Name || s.Running == nil || !s.Running.Up {
 		return
 	}
 	d.away.mu.Lock()
@@ -50,7 +51,7 @@ func (d *Deployer) leaveGates(ctx context.Context, stack string, s plan.Service)
 		d.away.ids = map[string]bool{}
 	}
 	d.away.ids[s.Running.ID] = true
-	d.tellGates(ctx, stack)
+	d.tellGates(ctx, stack.Name)
 }
 
 // backToGates tells gates that a copy that was replaced may be asked again.

@@ -137,6 +137,19 @@ image = "registry.skerry.example/probe:1"
 after = ["desk"]
 ready = { tcp = 8080 }
 `
+	// Copies are replaced in turn, and there is one less of them.
+	copied = `
+[service.store]
+image = "registry.skerry.example/probe-store:1"
+ready = { tcp = 7410 }
+[service.desk]
+image = "registry.skerry.example/probe:1"
+copies = 3
+page = "8080/"
+after = ["store"]
+ready = { http = "8080/" }
+env.LEVEL = "low"
+`
 	// The ports of desk and pier change places; store goes, and queue gets another name.
 	swapBefore = `
 [service.desk]
@@ -175,6 +188,7 @@ var (
 		"tcp = 8080").Replace(four)
 	overlappingMoved = strings.NewReplacer(`"low"`, `"high"`, "FIRST", "SECOND").Replace(overlapping)
 	overlappingMore  = strings.NewReplacer(`"low"`, `"high"`, "FIRST", "SECOND").Replace(moreOverlapping)
+	fewerCopies      = strings.NewReplacer(`"low"`, `"high"`, "copies = 3", "copies = 2").Replace(copied)
 	mooredAnew       = strings.Replace(moored, "NET-A", "NET-B", 1)
 	moved            = strings.Replace(moreGuests, `"low"`, `"high"`, 1)
 	unstable         = strings.NewReplacer(`"low"`, `"high"`, "probe:1", "probe:never",
@@ -198,6 +212,7 @@ var scenarios = []scenario{
 	{name: "ports change places", before: swapBefore, after: swapAfter, moves: []string{"desk", "pier"}},
 	{name: "guests and their host", before: moreGuests, after: moved},
 	{name: "a network made anew", before: moored, after: mooredAnew},
+	{name: "copies in turn", before: copied, after: fewerCopies},
 	{name: "put back", before: four, after: unstable},
 	{name: "revert", before: changed, after: four},
 	{name: "retire", before: four, retire: true},
@@ -629,7 +644,7 @@ func (w *world) torn(s scenario) []string {
 func (w *world) neverNeither(before map[string]engine.State, after string, n int) {
 	w.t.Helper()
 	now := w.names()
-	for _, s := range w.stack(after).Services {
+	for _, s := range w.stack(after).Containers() {
 		if _, ran := before[s.ContainerName()]; !ran {
 			continue
 		}

@@ -279,6 +279,7 @@ func (d *Deployer) carryOut(ctx context.Context, p plan.Stack, lock *lock) *Fail
 	}
 	for _, s := range slices.Backward(p.Services) {
 		if s.StopFirst || s.Action == plan.Remove {
+			d.leaveGates(ctx, p.Stack, s)
 			if err := d.stepAside(ctx, name, s); err != nil {
 				return d.explain(ctx, s.Name, "", err)
 			}
@@ -390,7 +391,7 @@ func (d *Deployer) replace(ctx context.Context, stack string, s plan.Service, lo
 			return d.replaceBeside(ctx, stack, s, id, proof)
 		}
 		if s.Action == plan.Replace {
-			d.leaveGates(ctx, stack, s)
+			d.leaveGates(ctx, s.Service.Stack, s)
 			err := d.stepAside(ctx, stack, s)
 			if err == nil {
 				err = d.rename(ctx, id, s.Service.ContainerName())

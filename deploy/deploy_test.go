@@ -176,8 +176,8 @@ func (w *world) names() map[string]engine.State {
 func (w *world) settled(st *lab.Stack) {
 	w.t.Helper()
 	names := w.names()
-	assert.Len(w.t, names, len(st.Services), "no lock and no leftover")
-	for _, s := range st.Services {
+	assert.Len(w.t, names, len(st.Containers()), "no lock and no leftover")
+	for _, s := range st.Containers() {
 		c, ok := names[s.ContainerName()]
 		if !assert.True(w.t, ok && c.Running, "%s runs", s.ContainerName()) {
 			continue

@@ -2,12 +2,16 @@ package gate
 
 import (
 	"context"
+	"crypto/tls"
 	"errors"
 	"net"
 	"net/http"
 	"slices"
+	"strconv"
 	"sync"
 	"time"
+
+	"proudlantern.example/lantern/core/sites"
 )
 
 // Copies of a service are asked in turn. One that cannot be reached is left alone until it accepts connections again.
@@ -52,8 +56,8 @@ func (s *service) inTurn(all []string) []string {
 	return ordered
 }
 
-// setAside leaves a copy alone until it accepts connections.
-func (s *service) setAside(address string, dial func(ctx context.Context, address string) (net.Conn, error)) {
+// setAside leaves a copy alone until it is ready, or accepts connections where it does not say how to see that.
+func (s *service) setAside(address string, ready *sites.Ready, dial func(ctx context.Context, address string) (net.Conn, error)) {
 	s.aside.mu.Lock()
 	defer s.aside.mu.Unlock()
 	if s.aside.addresses[address] {
@@ -66,11 +70,7 @@ func (s *service) setAside(address string, dial func(ctx context.Context, addres
 	go func() {
 		for end := time.Now().Add(probeFor); time.Now().Before(end); {
 			time.Sleep(probeEvery)
-			ctx, cancel := context.WithTimeout(context.Background(), dialOneOf)
-			c, err := dial(ctx, address)
-			cancel()
-			if err == nil {
-				c.Close()
+			if isReady(address, ready, dial) {
 				break
 			}
 		}
@@ -78,6 +78,40 @@ func (s *service) setAside(address string, dial func(ctx context.Context, addres
 		defer s.aside.mu.Unlock()
 		delete(s.aside.addresses, address)
 	}()
+}
+
+// isReady looks at a copy once.
+func isReady(address string, ready *sites.Ready, dial func(ctx context.Context, address string) (net.Conn, error)) bool {
+	ctx, cancel := context.WithTimeout(context.Background(), dialOneOf)
+	defer cancel()
+	if ready == nil {
+		c, err := dial(ctx, address)
+		if err == nil {
+			c.Close()
+		}
+		return err == nil
+	}
+	machine, _, _ := net.SplitHostPort(address)
+	at := net.JoinHostPort(machine, strconv.Itoa(ready.Port))
+	scheme := "http"
+	if ready.TLS {
+		scheme = "https"
+	}
+	r, err := http.NewRequestWithContext(ctx, http.MethodGet, scheme+"://"+at+ready.Path, nil)
+	if err != nil {
+		return false
+	}
+	asking := &http.Transport{
+		DisableKeepAlives: true, DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) { return dial(ctx, at) },
+		// Behind a gate services have certificates that nobody outside has to trust, as for the requests themselves.
+		TLSClientConfig: &tls.Config{InsecureSkipVerify: true}, //nolint:gosec // nothing is sent that anybody may not know
+	}
+	answer, err := asking.RoundTrip(r)
+	if err != nil {
+		return false
+	}
+	answer.Body.Close()
+	return answer.StatusCode >= ready.StatusFirst && answer.StatusCode <= ready.StatusLast
 }
 
 // oneOf marks the context of a request that has other copies to turn to.

@@ -264,26 +264,27 @@ func (s toService) RoundTrip(r *http.Request) (answer *http.Response, err error)
 		if len(all) > 1 {
 			one = r.WithContext(context.WithValue(r.Context(), oneOf{}, true))
 		}
-		for _, address := range a.route.service.inTurn(all) {
+		for tried, address := range a.route.service.inTurn(all) {
 			if a.done != nil {
 				a.done()
 			}
 			a.address, a.done = address, a.g.services.count(address)
 			one.URL.Host = address
-			if answer, err = s.transport.RoundTrip(one); err == nil {
+			answer, err = s.transport.RoundTrip(one)
+			if err == nil && (answer.StatusCode != http.StatusServiceUnavailable || len(all) == 1) {
 				return answer, nil
 			}
-			unsent := notSent(err)
-			if len(all) > 1 && r.Context().Err() == nil && (unsent || repeatable(r, err)) {
-				a.route.service.setAside(address, a.g.options.Dial)
-				continue
-			}
-			if !unsent {
+			unsent := err != nil && notSent(err)
+			switch {
+			case len(all) == 1 && unsent:
+			case len(all) > 1 && r.Context().Err() == nil && (unsent || repeatable(r, err)) && tried < len(all)-1:
+				a.route.service.setAside(address, a.route.Ready, a.g.options.Dial)
+				if answer != nil {
+					answer.Body.Close()
+				}
+			case !unsent:
 				return answer, err
 			}
-		}
-		if err != nil && !notSent(err) {
-			return nil, err
 		}
 	}
 	return nil, err

@@ -251,7 +251,11 @@ func MapText(w io.Writer, p Paint, m chart.Map) {
 }
 
 func mapService(w io.Writer, p Paint, s chart.MappedService) {
-	fmt.Fprintln(w, "    "+s.Name+"  "+p.Faint(shortImage(s.Image)))
+	copies := ""
+	if s.Copies > 0 {
+		copies = fmt.Sprintf("  %d copies", s.Copies)
+	}
+	fmt.Fprintln(w, "    "+s.Name+"  "+p.Faint(shortImage(s.Image))+copies)
 	for _, port := range s.Ports {
 		mapLine(w, p, 6, "port", port, p.Good)
 	}

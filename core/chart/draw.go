@@ -186,6 +186,9 @@ func (p *page) rowsOf(st MappedStack) []row {
 		name := say(s.Name, nameSize, true, Ink, 0)
 		name.name, name.above = st.Name+"/"+s.Name, pad/2
 		rows = append(rows, name, say(s.Image, smallSize, false, Faint, pad))
+		if s.Copies > 0 {
+			rows = append(rows, say(strconv.Itoa(s.Copies)+" copies", smallSize, false, Ink, pad))
+		}
 		for _, port := range s.Ports {
 			rows = append(rows, say(port, smallSize, true, Way, pad))
 		}

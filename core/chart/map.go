@@ -40,9 +40,10 @@ type MappedStack struct {
 type MappedService struct {
 	Name     string   `json:"service"`
 	Image    string   `json:"image"`
-	Ports    []string `json:"ports"`    // published ones, as HOST → CONTAINER, and sites, as DOMAIN[/PATH] → CONTAINER
-	Folders  []string `json:"folders"`  // and volumes, as SOURCE → TARGET
-	Networks []string `json:"networks"` // shared ones, or whose network it is in
+	Copies   int      `json:"copies,omitempty"` // where there are several
+	Ports    []string `json:"ports"`            // published ones, as HOST → CONTAINER, and sites, as DOMAIN[/PATH] → CONTAINER
+	Folders  []string `json:"folders"`          // and volumes, as SOURCE → TARGET
+	Networks []string `json:"networks"`         // shared ones, or whose network it is in
 	Needs    []Need   `json:"needs"`
 	Findings []Mark   `json:"findings"`
 }
@@ -151,6 +152,9 @@ func stackOf(st *lab.Stack, needs map[string][]Need) MappedStack {
 		v := MappedService{
 			Name: s.Name, Image: s.Image.Text, Ports: []string{}, Folders: []string{}, Networks: []string{},
 			Needs: append([]Need{}, needs[s.FullName()]...), Findings: []Mark{},
+		}
+		if s.HasCopies() {
+			v.Copies = len(s.Copies())
 		}
 		for _, p := range s.Ports {
 			v.Ports = append(v.Ports, portOf(p.Port))

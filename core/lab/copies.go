@@ -67,7 +67,7 @@ func (r *resolver) howMany(s *Service) int {
 	}
 	n, err := strconv.Atoi(strings.ReplaceAll(t.Value, "_", ""))
 	if err != nil || n < 1 || n > declare.MostCopies {
-		r.once("value-grammar", t.Span, "copies is a whole number from 1 to "+strconv.Itoa(declare.MostCopies))
+		r.once("value-grammar", t.Span, "copies is a whole number from 1 to %d", declare.MostCopies)
 		return 1
 	}
 	return n

@@ -58,6 +58,8 @@ type Route struct {
 	Port      int      `json:"port"`                // there
 	Addresses []string `json:"addresses,omitempty"` // that were proven last; Host is asked for others once none of them is its own
 
+	Ready *Ready `json:"ready,omitempty"` // how a copy that went away shows that it is back; nil: it accepts connections
+
 	SignIn     string         `json:"sign-in,omitempty"`
 	From       []netip.Prefix `json:"from,omitempty"`
 	Plain      bool           `json:"plain,omitempty"`
@@ -65,6 +67,15 @@ type Route struct {
 	TLS        bool           `json:"tls,omitempty"`
 	Slow       bool           `json:"slow,omitempty"`
 	PassSignIn bool           `json:"pass-sign-in,omitempty"`
+}
+
+// Ready is a page of a service that shows whether it does its work.
+type Ready struct {
+	Port        int    `json:"port"`
+	Path        string `json:"path"`
+	TLS         bool   `json:"tls,omitempty"`
+	StatusFirst int    `json:"status-first"`
+	StatusLast  int    `json:"status-last"`
 }
 
 // OwnHost stands for the machine that a gate's container is on.
@@ -130,8 +141,12 @@ func RoutesOf(st *lab.Stack, g *lab.Gate) []Route {
 			if site.Gate != g || !site.Known || !ok {
 				continue
 			}
+			var ready *Ready
+			if y := s.Ready; y != nil && y.HTTP != nil && s.HasCopies() {
+				ready = &Ready{y.HTTP.Port, y.HTTP.Path, y.HTTP.TLS, y.StatusFirst, y.StatusLast}
+			}
 			routes = append(routes, Route{
-				Domain: site.Domain, Path: site.Path, Service: s.FullName(), Host: host, Port: port, SignIn: site.SignIn, From: site.From,
+				Domain: site.Domain, Path: site.Path, Service: s.FullName(), Host: host, Port: port, Ready: ready, SignIn: site.SignIn, From: site.From,
 				Plain: site.Plain, Strip: site.Strip, TLS: site.TLS, Slow: site.Slow, PassSignIn: site.PassSignIn,
 			})
 		}

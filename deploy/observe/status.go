@@ -89,7 +89,10 @@ func (o *Observer) Status(ctx context.Context, name string, declared *lab.Stack,
 				s = declared.Service(service)
 			}
 			if s != nil {
-				st.Links, st.About = append(s.Links(), s.SiteLinks()...), s.About
+				st.Links, st.About = s.Links(), s.About
+				if s.CopyOf == nil {
+					st.Links = append(st.Links, s.SiteLinks()...)
+				}
 				st.Changed, st.Outdated = differs[service].changed, differs[service].outdated
 			} else {
 				st.Outdated, st.Detail = true, "no longer in the files"

@@ -53,3 +53,17 @@ func FreePort(t testing.TB) int {
 	require.Fail(t, "no port is free")
 	return 0
 }
+
+// FreePorts returns the first of so many free tcp ports in a row.
+func FreePorts(t testing.TB, n int) int {
+	t.Helper()
+	first := FreePort(t)
+	for last := first; last < first+n-1; {
+		if next := FreePort(t); next == last+1 {
+			last = next
+		} else {
+			first, last = next, next
+		}
+	}
+	return first
+}

@@ -34,6 +34,7 @@ type proving struct {
 	within             time.Duration
 
 	first time.Time // when the container was started the first time
+	up    time.Time // when it was first seen to run: an engine may be slow to start it
 	told  time.Time // when a person was told last
 	last  func() string
 	how   string // what the last try that came to an end has seen
@@ -127,12 +128,22 @@ func (p *proving) try(ctx, waiting context.Context, seen <-chan struct{}) (done 
 		return false,
 			p.failed(ctx, p.stack, p.service, p.id, "ready = { image = true }, and its image declares no check")
 	}
-	if !c.Running {
+	if !c.Running || c.Status == "restarting" {
 		return false, nil
 	}
-	ready, how := p.Ready(waiting, c, p.proof, seen, p.since)
+	if p.up.IsZero() {
+		p.up = time.Now()
+	}
+	since := p.since
+	if !p.proof.Declared() {
+		since = p.up
+	}
+	ready, how := p.Ready(waiting, c, p.proof, seen, since)
 	if ready && !p.RunsOn(waiting, c) {
 		return false, nil // the next try says how it ended
+	}
+	if onlyUp := !p.proof.Declared() || p.proof.Log != ""; ready && onlyUp && !p.Lives(waiting, c) {
+		return false, nil
 	}
 	if ready || how != "" || waiting.Err() == nil {
 		p.how = how

@@ -8,6 +8,7 @@ import (
 	"net"
 	"net/http"
 	"net/url"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -154,6 +155,19 @@ func (o *Observer) RunsOn(ctx context.Context, c engine.State) bool {
 	}
 	owner, err := o.networkOwner(ctx, now)
 	return err == nil && owner.Running
+}
+
+// gone matches what engines say when they are asked for the processes of a container that has none.
+var gone = regexp.MustCompile(`is not running|no such process|not found|no running processes`)
+
+// Lives reports whether anything of a container runs, as its engine finds when it looks for processes: an engine that has
+// much to do hears late that a container has ended, and calls it running until then. One that cannot look says nothing.
+func (o *Observer) Lives(ctx context.Context, c engine.State) bool {
+	list, err := o.Engine.Processes(ctx, c.ID)
+	if err != nil {
+		return !gone.MatchString(err.Error())
+	}
+	return len(list) > 0
 }
 
 // networkOwner returns the container in whose network another one lives, which may be itself.

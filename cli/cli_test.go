@@ -18,11 +18,9 @@ import (
 
 // TestMain lets the test binary be the program: scripts run it as a process of its own.
 func TestMain(m *testing.M) {
-	// What runs side by side on real engines waits for them, and not for processors.
-	if os.Getenv("LANTERN_TEST_DOCKERD") != "" {
-		if err := flag.Set("test.parallel", "6"); err != nil {
-			panic(err)
-		}
+	// What runs side by side waits for engines, and not for processors.
+	if err := flag.Set("test.parallel", "6"); err != nil {
+		panic(err)
 	}
 	testscript.Main(m, map[string]func(){
 		"lantern": func() {

@@ -50,6 +50,10 @@ func (e *BuildError) Error() string {
 // stepLine matches how engines tell that a step begins.
 var stepLine = regexp.MustCompile(`(?i)^(\[\d+/\d+\] )?step \d+(/\d+)? ?:`)
 
+// ownLine matches what engines say of themselves while a recipe is carried out: what they make and remove for it, and the
+// label that lantern adds.
+var ownLine = regexp.MustCompile(`^ *-+> |^Removing intermediate container |(?i)^step \d+/\d+ ?: ?LABEL proudlantern\.`)
+
 // mostLines is how many lines of a failed step are kept.
 const mostLines = 10
 
@@ -153,6 +157,7 @@ func readBuild(body io.Reader, said func(line string, step bool)) (id string, er
 	line := func(text string) {
 		text = strings.TrimRight(text, " \t\r")
 		switch {
+		case ownLine.MatchString(text):
 		case stepLine.MatchString(text):
 			failed.Step, failed.Lines = text, nil
 			said(text, true)

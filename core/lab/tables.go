@@ -75,6 +75,9 @@ func (l *Lab) declaredPorts(h *Host) []PortUse {
 							Kind:     PortDeclared,
 						}
 						if published {
+							if p.Host.Count() > p.Container.Count() && n-p.Host.First < len(s.Copies()) {
+								u.Owner = s.Copies()[n-p.Host.First].FullName()
+							}
 							u.ContainerPort = min(p.Container.First+n-p.Host.First, p.Container.Last)
 						}
 						if len(p.Addresses) > 0 {

@@ -119,7 +119,9 @@ func (b *bench) buildImages(address string) {
 	ids := func() map[string]string {
 		all := map[string]string{}
 		for name, c := range b.containers() {
-			all[name] = c.ID
+			if strings.HasPrefix(name, stack+".") { // other tests of the lab may have others
+				all[name] = c.ID
+			}
 		}
 		return all
 	}

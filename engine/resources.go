@@ -30,6 +30,7 @@ func (e *Engine) Networks(ctx context.Context, lab string) ([]survey.Network, er
 			Entry:    n.Labels[plan.LabelEntry],
 			Subnets:  subnets(n),
 			Internal: n.Internal,
+			Overlay:  n.Driver == "overlay",
 		})
 	}
 	return networks, err
@@ -203,7 +204,9 @@ func (e *Engine) isOn(ctx context.Context, id, network string) (bool, error) {
 // there. What is connected to it over them is cut off. Errors: [ErrNotFound].
 func (e *Engine) Rejoin(ctx context.Context, id string, on []plan.Attachment) error {
 	for _, n := range on {
-		if err := e.Disconnect(ctx, id, n.Network); err != nil {
+		// Podman's service may find its name server gone, which it starts for itself with the next container: by then the network
+		// is taken down, and joining it is what is left to do.
+		if err := e.Disconnect(ctx, id, n.Network); err != nil && !strings.Contains(err.Error(), "aardvark pid not found") {
 			return err
 		}
 		if err := e.Connect(ctx, id, n); err != nil {

@@ -265,6 +265,7 @@ type Network struct {
 
 	Entry    string `json:"-"` // number of the deploy that made it
 	Internal bool   `json:"-"` // without a way out
+	Overlay  bool   `json:"-"` // of a cluster
 }
 
 // Route is a way to other machines.

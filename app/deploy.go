@@ -27,7 +27,6 @@ type Run struct {
 	lab     *Workspace
 	options RunOptions
 	hosts   map[string]*deploy.Deployer
-	cluster map[string]*deploy.Cluster // those of them that are clusters
 
 	mu     sync.Mutex
 	report func(deploy.Event) // under mu
@@ -45,11 +44,10 @@ type RunOptions struct {
 func (w *Workspace) Plan(ctx context.Context, stacks []*lab.Stack, o RunOptions) (*Run, error) {
 	asked := stacks
 	stacks = plan.Order(w.withGates(stacks, ""))
-	r := &Run{lab: w, options: o, hosts: map[string]*deploy.Deployer{}, cluster: map[string]*deploy.Cluster{},
-		Missing: slices.Clone(w.Missing)}
+	r := &Run{lab: w, options: o, hosts: map[string]*deploy.Deployer{}, Missing: slices.Clone(w.Missing)}
 	plans, errs := make([]*plan.Stack, len(stacks)), map[string]error{}
 	var wait sync.WaitGroup
-	for _, h := range w.Places() {
+	for _, h := range w.Hosts {
 		if !slices.ContainsFunc(stacks, func(st *lab.Stack) bool { return st.Host == h }) {
 			continue
 		}
@@ -73,7 +71,7 @@ func (w *Workspace) Plan(ctx context.Context, stacks []*lab.Stack, o RunOptions)
 	r.Plans = slices.DeleteFunc(r.Plans, func(p plan.Stack) bool {
 		return !slices.Contains(asked, p.Stack) && !p.Changes() && !p.Unfinished
 	})
-	for _, h := range w.Places() {
+	for _, h := range w.Hosts {
 		if err := errs[h.Name]; err != nil {
 			if len(r.Plans) == 0 {
 				r.Close()
@@ -99,9 +97,6 @@ const stacksAtOnce = 32
 
 // planOn compares the stacks of one host with what runs there, into the places that they have among all.
 func (r *Run) planOn(ctx context.Context, h *lab.Host, stacks []*lab.Stack, plans []*plan.Stack) error {
-	if h.Cluster != nil {
-		return r.planOnCluster(ctx, h.Cluster, stacks, plans)
-	}
 	d, err := r.lab.deployer(ctx, h, r.event)
 	if err != nil {
 		return err
@@ -174,11 +169,7 @@ func (w *Workspace) learn(p plan.Stack) {
 
 // Close ends the connections to the engines.
 func (r *Run) Close() {
-	for name, d := range r.hosts {
-		if c := r.cluster[name]; c != nil {
-			closeCluster(c)
-			continue
-		}
+	for _, d := range r.hosts {
 		d.Engine.Close()
 	}
 }
@@ -233,13 +224,7 @@ func (r *Run) Deploy(ctx context.Context, p plan.Stack) (deploy.Outcome, error) 
 		Refresh:  r.options.Refresh.Services(p.Stack.Name),
 	}
 	began := time.Now()
-	var out deploy.Outcome
-	var err error
-	if c := r.cluster[p.Stack.Host.Name]; c != nil {
-		out, err = c.Deploy(ctx, p.Stack, options)
-	} else {
-		out, err = d.Deploy(ctx, p.Stack, options)
-	}
+	out, err := d.Deploy(ctx, p.Stack, options)
 	if err == nil && out.Entry > 0 {
 		e := r.options.Entry
 		e.Began, e.Stack = began, p.Stack.Name

@@ -4,7 +4,6 @@ import (
 	"context"
 	"crypto/rand"
 	"errors"
-	"fmt"
 
 	"proudlantern.example/lantern/core/lab"
 	"proudlantern.example/lantern/core/plan"
@@ -25,11 +24,8 @@ func (w *Workspace) Inside(ctx context.Context, t Target, onHost string) (*Insid
 	if t.Service == "" {
 		return nil, usage("%s is a stack: write STACK/SERVICE", t)
 	}
-	if st := w.Stack(t.Stack); st != nil && !st.Broken && st.Service(t.Service) == nil && (st.Host == nil || st.Host.Cluster == nil || st.Service(lab.ServiceOf(t.Service)) == nil) {
+	if st := w.Stack(t.Stack); st != nil && !st.Broken && st.Service(t.Service) == nil {
 		return nil, w.noService(st, t.Service)
-	}
-	if st := w.Stack(t.Stack); st != nil && st.Host != nil && st.Host.Cluster != nil {
-		return w.insideCluster(ctx, t, st.Host.Cluster)
 	}
 	d, err := w.whereStackIs(ctx, t.Stack, onHost, nil)
 	if err != nil {
@@ -56,30 +52,6 @@ func (w *Workspace) Inside(ctx context.Context, t Target, onHost string) (*Insid
 		return nil, err
 	}
 	return &Inside{t, d, c}, nil
-}
-
-// insideCluster finds a copy of a service that runs on a host of a cluster: the first one, or the one that is named.
-func (w *Workspace) insideCluster(ctx context.Context, t Target, c *lab.Cluster) (*Inside, error) {
-	named := lab.ServiceOf(t.Service)
-	for _, h := range c.Members {
-		d, err := w.deployer(ctx, h, nil)
-		if err != nil {
-			continue // a copy may run elsewhere
-		}
-		copies, err := d.Engine.ClusterContainers(ctx, w.Name)
-		for _, one := range copies {
-			n := engine.CopyOf(one.Name)
-			wanted := t.Service == named || t.Service == named+fmt.Sprintf(".copy-%d", n)
-			if one.Labels[plan.LabelStack] == t.Stack && one.Labels[plan.LabelService] == named && one.Running && wanted {
-				return &Inside{t, d, one}, nil
-			}
-		}
-		d.Engine.Close()
-		if err != nil {
-			return nil, unreachable(h.Name, err)
-		}
-	}
-	return nil, &Error{Kind: Stopped, Message: t.String() + " runs on no host of the cluster " + c.Name + " that answers", Do: "lantern status " + t.Stack}
 }
 
 // Close ends the connection to the engine.

@@ -94,14 +94,14 @@ func (w *Workspace) Logs(ctx context.Context, request LogRequest) error {
 // find connects to the hosts and finds the containers.
 func (l *logReader) find(ctx context.Context) error {
 	for _, name := range l.Named.stacks() {
-		if st := l.lab.Stack(name); st != nil && st.Host != nil && l.OnHost != "" && st.Host.Name != l.OnHost && st.Host.Cluster == nil {
+		if st := l.lab.Stack(name); st != nil && st.Host != nil && l.OnHost != "" && st.Host.Name != l.OnHost {
 			return usage("%s is on %s, not on %s", name, st.Host.Name, l.OnHost)
 		}
 	}
 	for _, h := range l.lab.HostsOf(l.OnHost) {
 		needed := len(l.Named) == 0 || slices.ContainsFunc(l.Named.stacks(), func(name string) bool {
 			st := l.lab.Stack(name)
-			return st == nil || st.Host == nil || st.Host == h || st.Host.Cluster != nil && st.Host.Cluster == l.lab.ClusterOf(h)
+			return st == nil || st.Host == nil || st.Host == h
 		})
 		if !needed {
 			continue
@@ -114,16 +114,6 @@ func (l *logReader) find(ctx context.Context) error {
 		containers, err := d.Engine.Containers(ctx, l.lab.Name, "")
 		if err != nil {
 			return unreachable(h.Name, err)
-		}
-		copies, err := d.Engine.ClusterContainers(ctx, l.lab.Name)
-		if err != nil {
-			return unreachable(h.Name, err)
-		}
-		for _, c := range copies {
-			if n := engine.CopyOf(c.Name); n > 1 {
-				c.Labels[plan.LabelService] += fmt.Sprintf(".copy-%d", n)
-			}
-			containers = append(containers, c)
 		}
 		for _, c := range containers {
 			if l.wants(c.Labels[plan.LabelStack], c.Labels[plan.LabelService]) {

@@ -108,11 +108,6 @@ func (w *Workspace) HostsOf(name string) []*lab.Host {
 	return slices.DeleteFunc(slices.Clone(w.Hosts), func(h *lab.Host) bool { return name != "" && h.Name != name })
 }
 
-// PlacesOf returns the named host or cluster, or all.
-func (w *Workspace) PlacesOf(name string) []*lab.Host {
-	return slices.DeleteFunc(w.Places(), func(h *lab.Host) bool { return name != "" && h.Name != name })
-}
-
 // engineReturns is how long an engine takes at most to start again, containers and all.
 const engineReturns = 90 * time.Second
 
@@ -124,21 +119,16 @@ func (w *Workspace) deployer(ctx context.Context, h *lab.Host,
 		return nil, unreachable(h.Name, err)
 	}
 	e.Logins = w.logins
-	d := w.deployerOf(e, h.Name, report)
-	w.withGate(d, h)
-	return d, nil
-}
-
-// deployerOf makes the deployer of a host, or of a cluster, by an engine.
-func (w *Workspace) deployerOf(e *engine.Engine, host string, report func(deploy.Event)) *deploy.Deployer {
 	if report == nil {
 		report = func(deploy.Event) {}
 	}
-	return &deploy.Deployer{
-		Observer: observe.Observer{Engine: e, Lab: w.Name, Host: host, Learn: w.caller.Learn, Inside: observe.NewInside(w.beside)}, Existing: w.existing(),
+	d := &deploy.Deployer{
+		Observer: observe.Observer{Engine: e, Lab: w.Name, Host: h.Name, Learn: w.caller.Learn, Inside: observe.NewInside(w.beside)}, Existing: w.existing(),
 		From: deploy.Place(w.real()), Self: deploy.NewSelf(), Report: report,
 		Hold: w.caller.Hold, ReconnectTimeout: min(engineReturns, e.CallTimeout), // who is less patient does not wait for it either
 	}
+	w.withGate(d, h)
+	return d, nil
 }
 
 // real returns the lab's folder without links on the way to it.

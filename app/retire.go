@@ -15,26 +15,14 @@ type Retirement struct {
 	Stack, Host                   string
 	Containers, Networks, Volumes []string
 
-	lab     *Workspace
-	on      *deploy.Deployer
-	cluster *deploy.Cluster // where the stack is on one
+	lab *Workspace
+	on  *deploy.Deployer
 }
 
 // Retirement finds what a stack has on its host: the declared one, else the one that still has containers of
 // it. It has to be closed.
 func (w *Workspace) Retirement(ctx context.Context, stack, onHost string,
 	report func(deploy.Event)) (*Retirement, error) {
-	if c, err := w.whichCluster(ctx, stack, onHost, report); c != nil || err != nil {
-		if err != nil {
-			return nil, err
-		}
-		r := &Retirement{Stack: stack, Host: c.Host, lab: w, on: c.Deployer, cluster: c}
-		if r.Containers, r.Networks, err = c.Retiring(ctx, stack); err != nil {
-			r.Close()
-			return nil, unreachable(c.Host, err)
-		}
-		return r, nil
-	}
 	d, err := w.whereStackIs(ctx, stack, onHost, report)
 	if err != nil {
 		return nil, err
@@ -58,11 +46,7 @@ func (r *Retirement) Strangers(ctx context.Context) (map[string][]deploy.Elsewhe
 // CarryOut retires the stack, and writes it down. An error of the engine comes as it is.
 func (r *Retirement) CarryOut(ctx context.Context, withVolumes bool) (deploy.Outcome, error) {
 	began := time.Now()
-	retire := r.on.Retire
-	if r.cluster != nil {
-		retire = r.cluster.Retire
-	}
-	out, err := retire(ctx, r.Stack, deploy.Options{After: r.lab.lastEntry(r.Stack), WithVolumes: withVolumes})
+	out, err := r.on.Retire(ctx, r.Stack, deploy.Options{After: r.lab.lastEntry(r.Stack), WithVolumes: withVolumes})
 	if err == nil && out.Entry > 0 {
 		r.lab.record(ctx, r.on, history.Entry{Kind: history.Retire, Stack: r.Stack, Began: began}, out)
 	}
@@ -76,48 +60,12 @@ func (r *Retirement) CarryOut(ctx context.Context, withVolumes bool) (deploy.Out
 	if err != nil {
 		err = unreachable(r.Host, err)
 	}
-	if r.cluster == nil {
-		r.lab.clearHelpers(ctx, r.on.Engine)
-	}
+	r.lab.clearHelpers(ctx, r.on.Engine)
 	return out, err
 }
 
 // Close ends the connection to the engine.
-func (r *Retirement) Close() {
-	if r.cluster != nil {
-		closeCluster(r.cluster)
-		return
-	}
-	r.on.Engine.Close()
-}
-
-// whichCluster connects to the cluster that a stack is on: the declared one, else the one that still has services of it. Nil
-// where it is on none.
-func (w *Workspace) whichCluster(ctx context.Context, stack, onHost string, report func(deploy.Event)) (*deploy.Cluster, error) {
-	st := w.Stack(stack)
-	for _, c := range w.Clusters {
-		if onHost != "" && onHost != c.Name || st != nil && st.Host != nil && st.Host != c.Host {
-			continue
-		}
-		d, err := w.clusterDeployer(ctx, c, report)
-		if err != nil {
-			if st != nil && st.Host == c.Host {
-				return nil, err
-			}
-			continue
-		}
-		names, err := d.Stacks(ctx)
-		if err != nil {
-			closeCluster(d)
-			return nil, unreachable(c.Name, err)
-		}
-		if st != nil || slices.Contains(names, stack) {
-			return d, nil
-		}
-		closeCluster(d)
-	}
-	return nil, nil
-}
+func (r *Retirement) Close() { r.on.Engine.Close() }
 
 // whereStackIs connects to the host of a stack: the declared one, else the one that still has containers of it.
 func (w *Workspace) whereStackIs(ctx context.Context, stack, onHost string,

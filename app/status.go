@@ -2,7 +2,6 @@ package app
 
 import (
 	"context"
-	"errors"
 	"slices"
 	"strconv"
 	"strings"
@@ -24,7 +23,7 @@ import (
 // Hosts that cannot be reached are returned beside what is known of the others; where none can, that is the error.
 func (w *Workspace) Status(ctx context.Context, named Targets, onHost string) (services []observe.Status,
 	away []Missing, err error) {
-	hosts, ahead := w.PlacesOf(onHost), w.ahead
+	hosts, ahead := w.HostsOf(onHost), w.ahead
 	w.ahead = nil // it holds once
 	lists, errs := make([][]observe.Status, len(hosts)), make([]error, len(hosts))
 	var wait sync.WaitGroup
@@ -33,13 +32,7 @@ func (w *Workspace) Status(ctx context.Context, named Targets, onHost string) (s
 			errs[i] = unreachable(h.Name, err)
 			continue
 		}
-		wait.Go(func() {
-			if h.Cluster != nil {
-				lists[i], errs[i] = w.statusOnCluster(ctx, h.Cluster, named)
-				return
-			}
-			lists[i], errs[i] = w.statusOn(ctx, h, named, ahead)
-		})
+		wait.Go(func() { lists[i], errs[i] = w.statusOn(ctx, h, named, ahead) })
 	}
 	wait.Wait()
 	services = slices.Concat([]observe.Status{}, slices.Concat(lists...))
@@ -129,59 +122,6 @@ func (w *Workspace) statusOn(ctx context.Context, h *lab.Host, named Targets,
 	return slices.Concat(lists...), err
 }
 
-// statusOnCluster looks at the stacks of a cluster. One that is not formed has none.
-func (w *Workspace) statusOnCluster(ctx context.Context, c *lab.Cluster, named Targets) ([]observe.Status, error) {
-	names := []string{}
-	for _, st := range w.Stacks {
-		if st.Host == c.Host {
-			names = append(names, st.Name)
-		}
-	}
-	if len(named) > 0 && !slices.ContainsFunc(names, named.HasStack) {
-		return nil, nil
-	}
-	d, err := w.clusterDeployer(ctx, c, nil)
-	var trouble *Error
-	if errors.As(err, &trouble) && trouble.Kind == Stopped {
-		err = nil
-		var all []observe.Status
-		for _, name := range names {
-			for _, s := range w.Stack(name).Services {
-				if named.Has(name, s.Name) {
-					all = append(all, observe.Status{Host: c.Name, Stack: name, Service: s.Name, State: observe.StateMissing, Detail: trouble.Message})
-				}
-			}
-		}
-		return all, nil
-	}
-	if err != nil {
-		return nil, err
-	}
-	defer closeCluster(d)
-	there, err := d.Stacks(ctx)
-	if err != nil {
-		return nil, unreachable(c.Name, err)
-	}
-	names = append(names, there...)
-	slices.Sort(names)
-	var all []observe.Status
-	for _, name := range slices.Compact(names) {
-		if !named.HasStack(name) {
-			continue
-		}
-		declared := w.Stack(name)
-		if declared != nil && declared.Host != c.Host {
-			declared = nil
-		}
-		list, err := d.Status(ctx, name, declared)
-		if err != nil {
-			return nil, unreachable(c.Name, err)
-		}
-		all = append(all, slices.DeleteFunc(list, func(s observe.Status) bool { return !named.Has(s.Stack, s.Service) })...)
-	}
-	return all, nil
-}
-
 // statusOf looks at one stack on a host.
 func (w *Workspace) statusOf(ctx context.Context, o *observe.Observer, h *lab.Host, stack string,
 	named Targets) ([]observe.Status, error) {
@@ -251,27 +191,14 @@ type Leftover struct {
 	Host, Stack string
 	What        string // says whose it was, and what is to be done with it
 
-	lab     *Workspace
-	on      *deploy.Deployer
-	cluster *deploy.Cluster // where it is one
+	lab *Workspace
+	on  *deploy.Deployer
 }
 
 // Leftover finds what a deploy that died has left of a stack; nil when that deploy is at work, or all is
 // well. It has to be closed.
 func (w *Workspace) Leftover(ctx context.Context, host, stack string,
 	report func(deploy.Event)) (*Leftover, error) {
-	if st := w.Stack(stack); st != nil && st.Host != nil && st.Host.Cluster != nil {
-		c, err := w.clusterDeployer(ctx, st.Host.Cluster, report)
-		if err != nil {
-			return nil, err
-		}
-		what, err := c.Leftover(ctx, stack)
-		if err != nil || what == "" {
-			closeCluster(c)
-			return nil, err
-		}
-		return &Leftover{Host: c.Host, Stack: stack, What: what, lab: w, on: c.Deployer, cluster: c}, nil
-	}
 	d, err := w.deployer(ctx, w.Host(host), report)
 	if err != nil {
 		return nil, err
@@ -294,11 +221,7 @@ func (l *Leftover) Strangers(ctx context.Context) (map[string][]deploy.Elsewhere
 
 // Recover finishes or undoes it, see [deploy.Deployer.Recover].
 func (l *Leftover) Recover(ctx context.Context) (deploy.Outcome, error) {
-	recover := l.on.Recover
-	if l.cluster != nil {
-		recover = l.cluster.Recover
-	}
-	out, err := recover(ctx, l.Stack)
+	out, err := l.on.Recover(ctx, l.Stack)
 	if err != nil {
 		return out, unreachable(l.Host, err)
 	}
@@ -306,13 +229,7 @@ func (l *Leftover) Recover(ctx context.Context) (deploy.Outcome, error) {
 }
 
 // Close ends the connection to the engine.
-func (l *Leftover) Close() {
-	if l.cluster != nil {
-		closeCluster(l.cluster)
-		return
-	}
-	l.on.Engine.Close()
-}
+func (l *Leftover) Close() { l.on.Engine.Close() }
 
 // Prove tests stacks, or services of theirs, at any time, and changes nothing.
 func (w *Workspace) Prove(ctx context.Context, stacks []*lab.Stack, named Targets) ([]observe.Proven, error) {

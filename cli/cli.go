@@ -263,7 +263,7 @@ func (s *session) command() *cli.Command {
 			s.revertCommand(),
 			s.retireCommand(),
 			s.sweepCommand(), s.startCommand(), s.stopCommand(), s.restartCommand(), s.portsCommand(),
-			s.mountsCommand(), s.mapCommand(), s.sitesCommand(), s.clusterCommand(), s.passwordCommand(), s.envCommand(), s.tidyCommand(),
+			s.mountsCommand(), s.mapCommand(), s.sitesCommand(), s.passwordCommand(), s.envCommand(), s.tidyCommand(),
 			s.aboutCommand(), s.schemaCommand(), s.completionCommand(), s.completeCommand(),
 			s.manualCommand(), s.versionCommand(), s.helpCommand(),
 		},

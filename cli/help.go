@@ -20,7 +20,7 @@ var groups = []struct {
 	{"first steps", []string{"demo", "begin", "image", "draft", "import", "adopt"}},
 	{"before a deploy", []string{"survey", "check", "prepare", "compare"}},
 	{"deploy", []string{"deploy", "prove"}},
-	{"day by day", []string{"status", "logs", "shell", "start", "stop", "restart", "update", "map", "sites", "cluster", "ports", "mounts",
+	{"day by day", []string{"status", "logs", "shell", "start", "stop", "restart", "update", "map", "sites", "ports", "mounts",
 		"env"}},
 	{"back and away", []string{"backup", "restore", "logbook", "revert", "retire", "sweep"}},
 	{"files and words", []string{"tidy", "password", "export", "about", "schema"}},

@@ -403,7 +403,7 @@ func insideAt(t *testing.T, at string) inside {
 
 // No key is left out of the labs that are deployed to every engine.
 func TestEveryKeyIsDeployed(t *testing.T) {
-	text := wholeLab + wholeMast + wholeTides + settingsText + tcpLab + randomText + gaugeText + adoptedText + filesText + "\n" + reloadText + sitesText + siteStack + deskStack + copiesStack + clusterKeys + clusterStack
+	text := wholeLab + wholeMast + wholeTides + settingsText + tcpLab + randomText + gaugeText + adoptedText + filesText + "\n" + reloadText + sitesText + siteStack + deskStack + copiesStack
 	var missing []string
 	var look func(keys []declare.KeyDoc)
 	look = func(keys []declare.KeyDoc) {

@@ -98,7 +98,7 @@ func (d *Deployer) unusedNetworks(ctx context.Context, stack string, leaving []e
 	var unused []string
 	for _, n := range networks {
 		ours := n.Stack == stack || n.Stack == "" && !othersAtWork
-		if ours && !n.Overlay && !used[n.Name] {
+		if ours && !used[n.Name] {
 			unused = append(unused, n.Name)
 		}
 	}

@@ -14,7 +14,6 @@ type capabilities struct {
 	manyNetworks     bool // a container can be created on several networks at once
 	atOnce           int  // how many questions it is asked at the same time
 	fillReadOnly     bool // it puts files into a container whose root file system is read-only
-	clusters         bool // it has a cluster mode
 	labelsBuilds     bool // labels of a build are on its result, also where that was there already
 	tellsLimits      bool // which limits of processes were asked for; else those that there are, its own among them
 
@@ -34,7 +33,6 @@ var usual = capabilities{
 	removeByID:       true,
 	mountCommas:      true,
 	tellsLimits:      true,
-	clusters:         true,
 	labelsBuilds:     true,
 	atOnce:           64, // it may be far away
 	processes:        []string{"-eo", "pid,user,pcpu,rss,args"},

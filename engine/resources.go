@@ -30,7 +30,6 @@ func (e *Engine) Networks(ctx context.Context, lab string) ([]survey.Network, er
 			Entry:    n.Labels[plan.LabelEntry],
 			Subnets:  subnets(n),
 			Internal: n.Internal,
-			Overlay:  n.Driver == "overlay",
 		})
 	}
 	return networks, err

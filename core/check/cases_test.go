@@ -292,7 +292,7 @@ func TestWithoutSurveys(t *testing.T) {
 	for _, rule := range check.All() {
 		// These ask nothing of a host for what this lab declares.
 		if rule.Needs != check.Files &&
-			!slices.Contains([]string{"host-unreachable", "host-key-changed", "engine-unreachable", "engine-lacks", "files-place", "linger-off", "cluster-mount", "cluster-image",
+			!slices.Contains([]string{"host-unreachable", "host-key-changed", "engine-unreachable", "engine-lacks", "files-place", "linger-off",
 				"network-missing", "env-file-exposed", "env-file-tracked", "lab-writable"}, rule.Name) {
 			needy = append(needy, rule.Name)
 		}

@@ -68,15 +68,6 @@ func wrongFile(table, line string) map[string]string {
 		if strings.HasPrefix(line, "[") {
 			lab = "lab = \"skerry-light\"\n" + line
 		}
-	case "[cluster.NAME]":
-		hosts, network := "hosts = [\"lamp-room\", \"boathouse\", \"slipway\"]\n", "network = \"198.51.100.64/26\"\n"
-		if strings.HasPrefix(line, "hosts") {
-			hosts = line
-		} else {
-			network = line
-		}
-		lab += host + "[host.boathouse]\nengine = \"ssh://boathouse\"\n[host.slipway]\nengine = \"ssh://slipway\"\n[cluster.island]\n" + hosts + network
-		stack = "host = \"lamp-room\"\n" + stack
 	case "[host.NAME]":
 		if strings.Contains(line, "engine =") {
 			host = "[host.lamp-room]\n"

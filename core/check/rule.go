@@ -379,7 +379,7 @@ func (in *Input) surveyed() []*lab.Service {
 func All() []Rule {
 	return slices.Concat(formatRules, hostRules, portRules, publishingRules, mountRules, targetRules,
 		identityRules, zoneRules, environmentRules, secretRules, wireRules, orderRules, networkRules,
-		nameRules, siteRules, imageRules, buildRules, copyRules, clusterRules, cardRules, fileRules, lifecycleRules, limitRules, safetyRules)
+		nameRules, siteRules, imageRules, buildRules, copyRules, cardRules, fileRules, lifecycleRules, limitRules, safetyRules)
 }
 
 // Named returns the rule of that name.

@@ -9,7 +9,6 @@ const (
 	FormTexts          Form = "list of texts"
 	FormTextOrTexts    Form = "text or list of texts"
 	FormTextsOrNumbers Form = "list of texts or whole numbers"
-	FormCount          Form = "whole number or word"
 	FormInteger        Form = "whole number"
 	FormNumber         Form = "number"
 	FormBoolean        Form = "true or false"
@@ -60,7 +59,7 @@ func LabDocs() []KeyDoc {
 	return withKeys(docs("lab.toml", labKeys), map[string][]KeyDoc{
 		"let":     docs("[let] NAME", letKeys),
 		"host":    withKeys(docs("[host.NAME]", hostKeys), map[string][]KeyDoc{"tls": docs("tls", tlsKeys)}),
-		"network": docs("[network.NAME]", networkKeys), "cluster": docs("[cluster.NAME]", clusterKeys), "default": docs("[default]", defaultKeys),
+		"network": docs("[network.NAME]", networkKeys), "default": docs("[default]", defaultKeys),
 		"gate": docs("[gate.HOST]", gateKeys), "sign-in": docs("[sign-in.NAME]", signInKeys),
 		"domain": withKeys(docs("[domain.NAME]", domainKeys), map[string][]KeyDoc{
 			"certificate": docs("certificate", certificateKeys),

@@ -31,7 +31,6 @@ type Lab struct {
 	Folders                      []Named
 	Hosts                        []Host
 	Networks                     []Network
-	Clusters                     []Cluster
 	Gates                        []Gate
 	Domains                      []Domain
 	SignIns                      []SignIn
@@ -106,14 +105,6 @@ type Host struct {
 // TLS names the files, relative to the lab, of a connection to an engine over tcp.
 type TLS struct{ CA, Cert, Key Text }
 
-// Cluster is a [cluster.NAME]: hosts whose engines are one.
-type Cluster struct {
-	Name    string
-	At      source.Span
-	Hosts   []Text
-	Network Text
-}
-
 // Network is a [network.NAME]: one that stacks share on a host.
 type Network struct {
 	Name               string
@@ -149,16 +140,6 @@ var labKeys = slices.Concat([]key[Lab]{
 			n := Network{Name: e.key, At: e.keySpan}
 			readTable(r, e, networkKeys, "a network", &n)
 			l.Networks = append(l.Networks, n)
-		}),
-	tables("cluster", "hosts whose engines work as one, by the engine's own cluster mode; a stack names it as its host", `[cluster.island]`, "a cluster",
-		func(r *reader, e entry, l *Lab) {
-			c := Cluster{Name: e.key, At: e.keySpan}
-			before := len(r.problems)
-			readTable(r, e, clusterKeys, "a cluster", &c)
-			if len(r.problems) == before && (c.Hosts == nil || !c.Network.IsSet()) {
-				r.problem("key-missing", e.keySpan, "%s needs hosts and network", e.key)
-			}
-			l.Clusters = append(l.Clusters, c)
 		}),
 }, siteTables, []key[Lab]{
 	{
@@ -218,13 +199,6 @@ var hostKeys = []key[Host]{
 	},
 	text("insecure", "why plain tcp to another machine is accepted", `insecure = "a cable of our own"`,
 		func(h *Host) *Text { return &h.Insecure }),
-}
-
-var clusterKeys = []key[Cluster]{
-	texts("hosts", "the hosts of the lab that are in it; the first three manage it, or the first one where there are fewer; required",
-		`hosts = ["lamp-room", "boathouse", "slipway"]`, func(c *Cluster) *[]Text { return &c.Hosts }),
-	text("network", "where its networks get their addresses, a subnet with at least 64 of them; required", `network = "198.51.100.64/26"`,
-		func(c *Cluster) *Text { return &c.Network }),
 }
 
 var defaultKeys = []key[Default]{

@@ -47,8 +47,7 @@ var keyPatterns = map[string]string{
 	"capabilities":      `([Cc][Aa][Pp]_)?(` + anyCase(append([]string{"ALL"}, capabilities...)) + `)`,
 	"drop-capabilities": `([Cc][Aa][Pp]_)?(` + anyCase(append([]string{"ALL"}, capabilities...)) + `)`,
 	"stop-signal":       patternSignal, "reload": patternSignal,
-	"[cluster.NAME] network": `[0-9a-fA-F.:]+/[0-9]{1,3}`,
-	"[gate.HOST] http":       patternHost + patternNumber, "[gate.HOST] https": patternHost + patternNumber,
+	"[gate.HOST] http": patternHost + patternNumber, "[gate.HOST] https": patternHost + patternNumber,
 	"build folder": `\.(/.*)?`,
 	"sites":        `[^\s>]+\s*->\s*` + patternNumber + `\s*(,.*)?`,
 	"files":        `('[^']*'|\./[^,]*)\s*->\s*/[^,]*(,.*)?`,
@@ -64,7 +63,7 @@ const patternEngineName = `[A-Za-z0-9][A-Za-z0-9_.-]*`
 const namePattern = `^` + patternName + `$`
 
 // requiredKeys are those without which a table has no meaning.
-var requiredKeys = map[string][]string{"lab.toml": {"lab"}, "build": {"folder"}, "[cluster.NAME]": {"hosts", "network"}, "[service.NAME]": {"image"}, "cards/NAME.toml": {"card"}}
+var requiredKeys = map[string][]string{"lab.toml": {"lab"}, "build": {"folder"}, "[service.NAME]": {"image"}, "cards/NAME.toml": {"card"}}
 
 // Schema returns the JSON Schema (2020-12) of a file from its keys, for editors.
 func Schema(title string, keys []KeyDoc) map[string]any {
@@ -124,10 +123,6 @@ func (k KeyDoc) schema() map[string]any {
 		return map[string]any{"type": "array", "items": map[string]any{"type": []string{"string", "integer"}}}
 	case FormInteger:
 		return map[string]any{"type": "integer", "minimum": 1, "maximum": 65535}
-	case FormCount:
-		return map[string]any{"anyOf": []any{
-			map[string]any{"type": "integer", "minimum": 1, "maximum": MostCopies}, map[string]any{"enum": k.Words},
-		}}
 	case FormNumber:
 		return map[string]any{"type": "number", "exclusiveMinimum": 0}
 	case FormBoolean:

@@ -38,7 +38,7 @@ func places() []place {
 		"[service.desk]\nimage = \"registry.skerry.example/tide-desk:2.3\"\n"
 	for _, k := range LabDocs() {
 		switch k.Name {
-		case "lab", "let", "host", "cluster":
+		case "lab", "let", "host":
 		default:
 			add(LabFile, lab, "", "", []KeyDoc{k})
 		}
@@ -56,11 +56,6 @@ func places() []place {
 			add(LabFile, lab+"[domain.\"skerry.example\"]\n", "", "", k.Keys)
 		case "sign-in":
 			add(LabFile, lab+"[sign-in.keepers]\n", "", "", k.Keys)
-		case "cluster":
-			for _, inner := range k.Keys {
-				other := map[string]string{"hosts": "network = \"198.51.100.64/26\"\n", "network": "hosts = [\"lamp-room\"]\n"}[inner.Name]
-				add(LabFile, lab+"[cluster.island]\n"+other, "", "", []KeyDoc{inner})
-			}
 		case "network":
 			add(LabFile, lab+"[network.causeway]\n", "", "", k.Keys)
 		}
@@ -123,7 +118,7 @@ func (p place) read(line string) *Lab {
 // wrongType returns a line with a value of another type.
 func (p place) wrongType() string {
 	switch p.doc.Takes {
-	case FormText, FormTexts, FormTextOrTexts, FormTextsOrNumbers, FormCount, FormTable, FormNamed, FormValues, FormPairs, FormTables:
+	case FormText, FormTexts, FormTextOrTexts, FormTextsOrNumbers, FormTable, FormNamed, FormValues, FormPairs, FormTables:
 		return p.doc.Name + " = true"
 	}
 	return p.doc.Name + ` = "text"`

@@ -63,14 +63,10 @@ type Settings struct {
 
 	Build *Build // nil: its image comes from elsewhere
 
-	Copies Text   // a number, or [Each]
-	On     []Text // hosts of the cluster; nil: all
+	Copies Text
 
 	Switches map[string]source.Span // where a key of true or false is set, by its name
 }
-
-// Each stands for one copy on each host of a cluster.
-const Each = "each"
 
 // Build says how an image of one's own is made.
 type Build struct {
@@ -284,37 +280,8 @@ var serviceKeys = []key[Service]{
 		`shares-network-with = "store"`, setting(func(s *Settings) *Text { return &s.SharesNetworkWith })),
 	texts("aliases", "further names on its networks", `aliases = ["tides"]`,
 		setting(func(s *Settings) *[]Text { return &s.Aliases })),
-	{
-		name: "copies", takes: FormCount, words: []string{Each}, doc: "how many containers of it run, all under its one name; 1 when left out. They " +
-			"are replaced one after the other, and a host port is a range of that length; on a cluster also each: one on each host",
-		example: `copies = 3`,
-		read: func(r *reader, e entry, s *Service) {
-			into := setting(func(s *Settings) *Text { return &s.Copies })(s)
-			switch {
-			case e.value.kind == kindInteger:
-				*into = e.value.asText()
-			case e.value.kind == kindString:
-				if t := e.value.asText(); r.oneOf("copies", t, []string{"a whole number", Each}[1:]) {
-					*into = t
-				}
-			default:
-				r.wrongType(e.value, "a whole number")
-			}
-		},
-		lines: func(s *Service) []string {
-			if s.Settings == nil {
-				return nil
-			}
-			return ofText("copies", s.Settings.Copies, func(text string) string {
-				if text == Each {
-					return quote(text)
-				}
-				return text
-			})
-		},
-	},
-	texts("on", "on a cluster: the hosts that it may run on; all of them when left out", `on = ["lamp-room"]`,
-		setting(func(s *Settings) *[]Text { return &s.On })),
+	number("copies", FormInteger, "how many containers of it run, all under its one name; 1 when left out. They are replaced one after the "+
+		"other, and a host port is a range of that length", `copies = 3`, setting(func(s *Settings) *Text { return &s.Copies })),
 	boolean("overlap", "its new container may run beside the old one until it is proven", `overlap = true`,
 		setting(func(s *Settings) **bool { return &s.Overlap })),
 	text("takes-over", "the name of a container that was made by hand, or by another program: the first deploy of the service "+
@@ -530,11 +497,6 @@ func init() {
 	written(labKeys, "network", func(w *writer, path string, l *Lab) {
 		for _, n := range l.Networks {
 			w.namedTable(path+"network."+n.Name, linesOf(networkKeys, &n))
-		}
-	})
-	written(labKeys, "cluster", func(w *writer, path string, l *Lab) {
-		for _, c := range l.Clusters {
-			w.namedTable(path+"cluster."+c.Name, linesOf(clusterKeys, &c))
 		}
 	})
 	written(labKeys, "gate", func(w *writer, path string, l *Lab) {

@@ -105,7 +105,7 @@ func TestEveryKeyIsWritten(t *testing.T) {
 	const lab, service = "lab = \"skerry-light\"\n", "[service.desk]\nimage = \"registry.skerry.example/desk:1\"\n"
 	before := map[string][2]string{ // what stands before the example, and what before its name
 		"lab.toml": {"", ""}, "[host.NAME]": {lab + "[host.lamp-room]\n", ""},
-		"tls": {lab + "[host.lamp-room]\n", "tls."}, "[cluster.NAME]": {lab + "[cluster.island]\n", ""}, "[network.NAME]": {lab + "[network.causeway]\n", ""},
+		"tls": {lab + "[host.lamp-room]\n", "tls."}, "[network.NAME]": {lab + "[network.causeway]\n", ""},
 		"[default]":   {lab + "[default]\n", ""},
 		"[gate.HOST]": {lab + "[gate.lamp-room]\n", ""}, "[sign-in.NAME]": {lab + "[sign-in.keepers]\n", ""},
 		"[domain.NAME]": {lab + "[domain.\"skerry.example\"]\n", ""}, "certificate": {lab + "[domain.\"skerry.example\"]\n", "certificate."}, "dns-update": {lab + "[domain.\"skerry.example\"]\n", "dns-update."},

@@ -62,7 +62,7 @@ func (s *Stack) Containers() []*Service {
 // howMany returns how many copies of a service are declared, and reports what is no such number.
 func (r *resolver) howMany(s *Service) int {
 	t := settingsOf(s.decl).Copies
-	if !t.IsSet() || t.Value == declare.Each {
+	if !t.IsSet() {
 		return 1
 	}
 	n, err := strconv.Atoi(strings.ReplaceAll(t.Value, "_", ""))
@@ -101,12 +101,8 @@ func (r *resolver) withoutCopies(s *Service) (ok bool) {
 // copy makes the further copies of a service that is worked out.
 func (r *resolver) copy(s *Service) {
 	n := r.howMany(s)
-	s.Wanted = n
 	if n == 1 || !r.withoutCopies(s) {
 		return
-	}
-	if h := s.Stack.Host; h != nil && h.Cluster != nil {
-		return // the cluster makes them
 	}
 	for number := 2; number <= n; number++ {
 		c := *s

@@ -25,7 +25,6 @@ type Lab struct {
 	ZoneAt   source.Span // of the lab's own timezone; zero: none
 	Hosts    []*Host
 	Networks []*Network
-	Clusters []*Cluster
 	Stacks   []*Stack
 	Gates    []*Gate
 	Domains  []*Domain
@@ -62,9 +61,6 @@ type Host struct {
 	Insecure bool
 
 	Reserved []Reserved
-
-	// Cluster is set where this stands for one, see [Cluster.Host]; nil for a machine.
-	Cluster *Cluster
 
 	// Survey is nil where the host was not surveyed; rules that need it are then skipped.
 	Survey *survey.Survey
@@ -158,9 +154,6 @@ type Service struct {
 	Image       Value
 	Card        *declare.Card // of its image; nil: the lab has none
 	Build       *Build        // how its image is made; nil: it comes from elsewhere
-	On          []*Host       // of its cluster, that it may run on; nil: all
-	Wanted      int           // how many copies are declared; 1 with Each
-	Each        bool          // one copy on each of them
 	CopyOf      *Service      // of a second or further copy: the service; nil for that one
 	Fetch       string        // if-absent, each-deploy or never
 	Hostname    string
@@ -441,13 +434,10 @@ func (l *Lab) Ask(h *Host) survey.Ask {
 		ask.Names = slices.Sorted(maps.Keys(names))
 	}
 	for _, st := range l.Stacks {
-		if st.Host != h && (st.Host == nil || st.Host.Cluster == nil || st.Host.Cluster != l.ClusterOf(h)) {
+		if st.Host != h {
 			continue
 		}
 		for _, s := range st.Services {
-			if !slices.Contains(s.RunsOn(), h) {
-				continue
-			}
 			switch {
 			case s.Image.Text == "" || st.Gate != nil: // that of a gate is lantern's own
 			case l.Builder(h, s.Image.Text) != nil:

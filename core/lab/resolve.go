@@ -85,7 +85,6 @@ func Resolve(decl *declare.Lab, in Input) *Lab {
 	r.secrets = r.lab.secrets // until stacks are worked out at the same time
 	r.labScope = r.scopeOfLab(nil)
 	r.hosts()
-	r.clusters()
 	r.networks()
 	r.gates()
 	for _, c := range decl.Check {
@@ -107,7 +106,7 @@ func Resolve(decl *declare.Lab, in Input) *Lab {
 		r.secretLets()
 		r.plainLets()
 		r.lets(r.labScope)
-		for _, h := range r.lab.Places() {
+		for _, h := range r.lab.Hosts {
 			r.lets(h.scope)
 		}
 		r.stacks()
@@ -269,7 +268,7 @@ func (r *resolver) stack(d *declare.Stack) {
 	r.at = &scope{stack: st}
 	defer func() { r.at = nil }()
 	var names []string
-	for _, h := range r.lab.Places() {
+	for _, h := range r.lab.Hosts {
 		names = append(names, h.Name)
 	}
 	switch {
@@ -280,7 +279,7 @@ func (r *resolver) stack(d *declare.Stack) {
 		if v.Unknown {
 			break
 		}
-		if st.Host = r.lab.Place(v.Text); st.Host == nil {
+		if st.Host = r.lab.Host(v.Text); st.Host == nil {
 			p := r.problem("host-unknown", st.HostAt, "lab.toml has no host %s; it has %s", v.Text,
 				strings.Join(names, ", "))
 			p.Mend = declare.Meant(st.HostAt, v.Text, names, "is one")
@@ -348,7 +347,6 @@ func (r *resolver) service(s *Service) {
 		s.Card = declare.CardOf(r.decl.Cards, s.Image.Text)
 	}
 	r.build(s, settingsOf(d).Build, in)
-	r.on(s, settingsOf(d), in)
 	r.settings(s, settingsOf(d), in)
 	r.ports(s)
 	if s.Stack.Gate != nil {

@@ -8,7 +8,6 @@ import (
 	"encoding/json"
 	"fmt"
 	"slices"
-	"strconv"
 	"strings"
 	"time"
 
@@ -64,11 +63,6 @@ type Container struct {
 	LogLimit   declare.LogLimit
 	StopWithin time.Duration
 	Files      []File `json:",omitempty"` // that are put into it; a folder comes before what is in it
-
-	// On a cluster.
-	Copies int      `json:",omitempty"`
-	Each   bool     `json:",omitempty"` // one on each host
-	On     []string `json:",omitempty"` // hosts that it may run on, sorted; none: all
 
 	// fields that hold a secret, in the words of stack.toml; nil read back: not known
 	Secret      []string `json:"-"`
@@ -350,8 +344,6 @@ func Differences(running, declared Container) []Difference {
 	}
 	text("image", running.Image, declared.Image)
 	text("run-as", running.User, declared.User)
-	text("copies", running.copies(), declared.copies())
-	text("on", strings.Join(running.On, ", "), strings.Join(declared.On, ", "))
 	env := func(list []Variable, name string) (secret.Text, bool) {
 		i := slices.IndexFunc(list, func(v Variable) bool { return v.Name == name })
 		if i < 0 {
@@ -388,17 +380,6 @@ func Differences(running, declared Container) []Difference {
 	}
 	text("stop-within", running.StopWithin.String(), declared.StopWithin.String())
 	return d
-}
-
-// copies says how many copies a cluster is to run; "" on a single host.
-func (c Container) copies() string {
-	switch {
-	case c.Each:
-		return declare.Each
-	case c.Copies == 0:
-		return ""
-	}
-	return strconv.Itoa(c.Copies)
 }
 
 // kept returns mounts as they count for one that is there already.

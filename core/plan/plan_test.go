@@ -236,7 +236,6 @@ func TestDigestStays(t *testing.T) {
 		},
 		Restart:  declare.Restart{Policy: "on-failure", Retries: 2},
 		LogLimit: declare.LogLimit{Files: 3, Size: 5_000_000}, StopWithin: 10 * time.Second,
-		Copies: 3, Each: true, On: []string{"lamp-room"},
 		Files: []File{{Target: "/etc/desk", Folder: true, Mode: 0o755}, {Target: "/etc/desk/desk.conf", Mode: 0o640, UID: 1311, GID: 1400}},
 	}
 	for _, v := range []reflect.Value{reflect.ValueOf(full), reflect.ValueOf(full.Settings)} {
@@ -246,7 +245,6 @@ func TestDigestStays(t *testing.T) {
 			}
 		}
 	}
-	full.Copies, full.Each, full.On = 0, false, nil // on a single host
 	assert.Equal(t, "1:b4ce6f42874a14d7b1d642a56e26772d0ed9176b5011de13af715f71310a5d7b", full.Digest("salt"))
 	filled := full
 	filled.Files = slices.Clone(full.Files)

@@ -265,7 +265,6 @@ type Network struct {
 
 	Entry    string `json:"-"` // number of the deploy that made it
 	Internal bool   `json:"-"` // without a way out
-	Overlay  bool   `json:"-"` // of a cluster
 }
 
 // Route is a way to other machines.

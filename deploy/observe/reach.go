@@ -28,15 +28,10 @@ func fromHere(ctx context.Context, address string) (net.Conn, error) {
 	return (&net.Dialer{}).DialContext(ctx, "tcp", address)
 }
 
-// asksInside reports whether containers are asked from inside their networks, where they publish nothing.
-func (o *Observer) asksInside(ctx context.Context) bool {
-	return o.FromInside || o.Engine.Rootless(ctx)
-}
-
 // accepts reports whether something accepts connections on a container's port, and where that was seen. A
 // refusal at its own address decides: in front of a published port an engine may accept whatever comes.
 func (o *Observer) accepts(ctx context.Context, c engine.State, port int) (at string, ok bool) {
-	if o.asksInside(ctx) {
+	if o.Engine.Rootless(ctx) {
 		return o.listens(ctx, c, port)
 	}
 	for _, at := range o.dialPlaces(ctx, c, port) {
@@ -81,11 +76,7 @@ func (o *Observer) listens(ctx context.Context, c engine.State, port int) (at st
 // something listens there, and how that is said.
 func (o *Observer) listensOnly(ctx context.Context, c engine.State, port int) (how string, ok bool) {
 	_, ok = o.listens(ctx, c, port)
-	why := "without root"
-	if o.FromInside {
-		why = "from outside its network"
-	}
-	return fmt.Sprintf(", something listens on its own port %d, which cannot be asked %s", port, why), ok
+	return fmt.Sprintf(", something listens on its own port %d, which cannot be asked without root", port), ok
 }
 
 // Answer is what came of asking a container for a page.
@@ -101,10 +92,7 @@ type Answer struct {
 // as the way over a published port can take seconds.
 func (o *Observer) Ask(ctx context.Context, c engine.State, secure bool, port int, path string) (a Answer) {
 	places, dial := o.dialPlaces(ctx, c, port), dialer(o.Engine.Conn.Port)
-	if o.FromInside {
-		places = nil
-	}
-	if len(places) == 0 && o.asksInside(ctx) {
+	if len(places) == 0 && o.Engine.Rootless(ctx) {
 		owner, err := o.networkOwner(ctx, c)
 		if err != nil {
 			return a
@@ -128,11 +116,11 @@ func (o *Observer) Ask(ctx context.Context, c engine.State, secure bool, port in
 
 // Approach makes ready for a container to be asked, so that this takes nothing off the time that it has to become ready.
 func (o *Observer) Approach(ctx context.Context, id string, port int) {
-	if o.Inside == nil || !o.asksInside(ctx) {
+	if o.Inside == nil || !o.Engine.Rootless(ctx) {
 		return
 	}
 	c, err := o.Engine.Inspect(ctx, id)
-	if err != nil || !o.FromInside && len(o.dialPlaces(ctx, c, port)) > 0 {
+	if err != nil || len(o.dialPlaces(ctx, c, port)) > 0 {
 		return
 	}
 	if c, err = o.networkOwner(ctx, c); err == nil {
@@ -142,7 +130,7 @@ func (o *Observer) Approach(ctx context.Context, id string, port int) {
 
 // Leave ends what it took to ask a container.
 func (o *Observer) Leave(ctx context.Context, id string) {
-	if o.Inside == nil || !o.asksInside(ctx) {
+	if o.Inside == nil || !o.Engine.Rootless(ctx) {
 		return
 	}
 	o.Inside.Leave(id)

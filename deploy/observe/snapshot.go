@@ -31,10 +31,6 @@ type Observer struct {
 	// Inside asks where nobody else can; nil: then it is enough that something listens there.
 	Inside *Inside
 
-	// FromInside tells that containers are only reached from inside their own networks: those of copies on a cluster span
-	// its hosts, and lead to none of them.
-	FromInside bool
-
 	// Learn is told secrets that come to light; nil: nobody is.
 	Learn func(secrets ...string)
 }
@@ -265,7 +261,7 @@ func (o *Observer) addImages(ctx context.Context, to map[string]survey.Image, re
 
 // PlanFrom compares a stack with what the engine shows.
 func (o *Observer) PlanFrom(stack *lab.Stack, seen Snapshot) (plan.Stack, error) {
-	if who := UnknownIdentity(stack); who != "" {
+	if who := unknownIdentity(stack); who != "" {
 		return plan.Stack{}, errors.New(who)
 	}
 	found := plan.Found{Lab: o.Lab, Networks: seen.Networks, Volumes: seen.Volumes, Made: seen.Made, Images: seen.Images}
@@ -330,9 +326,9 @@ func IsLock(c engine.State) bool {
 	return c.Name == stack+plan.SuffixLock || c.Name == stack+plan.SuffixProven
 }
 
-// UnknownIdentity names an account that could not be looked up; what is started with it would run as somebody
+// unknownIdentity names an account that could not be looked up; what is started with it would run as somebody
 // else.
-func UnknownIdentity(stack *lab.Stack) string {
+func unknownIdentity(stack *lab.Stack) string {
 	for _, s := range stack.Services {
 		if s.RunAs != nil && !s.RunAs.Known {
 			return fmt.Sprintf(

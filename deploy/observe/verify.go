@@ -93,7 +93,7 @@ func (o *Observer) proveNow(ctx context.Context, s *lab.Service, containers []en
 	case !proof.Declared():
 		ready.OK, ready.Detail = true, "runs; it declares no ready"
 	case proof.Log != "":
-		ready.OK = o.Said(ctx, c, proof.Log)
+		ready.OK = o.said(ctx, c, proof.Log)
 	default:
 		var how string
 		ready.OK, how = o.Ready(ctx, c, proof, nil, c.Started)
@@ -125,8 +125,8 @@ func (o *Observer) proveNow(ctx context.Context, s *lab.Service, containers []en
 	return all
 }
 
-// Said reports whether a line of a container's log since its start matches.
-func (o *Observer) Said(ctx context.Context, c engine.State, pattern string) bool {
+// said reports whether a line of a container's log since its start matches.
+func (o *Observer) said(ctx context.Context, c engine.State, pattern string) bool {
 	re, err := regexp.Compile(pattern)
 	found := false
 	if err == nil {

@@ -38,7 +38,7 @@ services:
     env_file: desk.env
     volumes: ["state:/state"]
     depends_on: [store]
-    scale: 2
+    domainname: skerry.example
     healthcheck: &asks {test: [CMD, /probe, ask, "8080"], interval: 5s}
   store:
     image: `+enginetest.Page+`
@@ -51,7 +51,7 @@ volumes: {state: }
 		assert.Contains(t, stderr, "1 note, so with --strict nothing was written")
 		assert.NoDirExists(t, filepath.Join(b.dir, "tides"))
 		stdout, stderr := b.run(0, "import", file, "--stack", "tides")
-		assert.Contains(t, stdout, "tides.yaml:12  services.my_desk.scale\n    has no counterpart yet: one container runs; declare a second service, or leave it out\n")
+		assert.Contains(t, stdout, "tides.yaml:12  services.my_desk.domainname\n    has no counterpart: write it into hostname, behind a dot\n")
 		assert.NotContains(t, stdout+stderr, "moon-over")
 		info, err := os.Stat(filepath.Join(b.dir, "tides/my-desk.env"))
 		require.NoError(t, err)

@@ -83,7 +83,7 @@ func TestJSONOutputs(t *testing.T) {
 		run("draft", 0, "draft", enginetest.Page, "--stack", "another", "--dry-run")
 		run("begin", 0, "begin", t.TempDir(), "--dry-run", "--engine", target.Address)
 		run("prepare", 0, "prepare", "--dry-run")
-		b.write("there/stack.yaml", "services:\n  desk:\n    image: a:1\n    scale: 2\n")
+		b.write("there/stack.yaml", "services:\n  desk:\n    image: a:1\n    domainname: skerry.example\n")
 		run("import", 0, "import", filepath.Join(b.dir, "there/stack.yaml"), "--stack", "another", "--dry-run")
 		b.byHand("by-hand", &container.Config{Image: enginetest.Page, Tty: true}, nil, nil)
 		run("adopt", 0, "adopt", "by-hand", "--stack", "adopted", "--dry-run")

@@ -156,6 +156,9 @@ func (s *service) addresses(ctx context.Context, again bool) ([]string, error) {
 		return []string{net.JoinHostPort(at, strconv.Itoa(s.port))}, err
 	}
 	if _, err := netip.ParseAddr(s.host); err == nil {
+		if told := s.told.Load().addresses; len(told) > 0 {
+			return told, nil // its copies, each at a port of its own
+		}
 		return []string{net.JoinHostPort(s.host, strconv.Itoa(s.port))}, nil
 	}
 	told := s.told.Load()

@@ -69,7 +69,18 @@ var (
 		"comment": {Key: "about"},
 		"secrets": {"secret-variables",
 			"it lists variables that are secret though their names do not say so; a secret itself comes " +
-				"out of an environment file"}, "build": {"", "images are built elsewhere; image names one"},
+				"out of an environment file"},
+		"scale": {Key: "copies"}, "replicas": {Key: "copies"}, "instances": {Key: "copies"}, "count": {Key: "copies"},
+		"context": {"build", "it is the folder of a build: build = { folder = \"./image\" }"}, "dockerfile": {"build", "it is the recipe of a build: " +
+			"build = { folder = \"./image\", recipe = \"NAME\" }"},
+	}
+	buildWords = map[string]Word{
+		"context": {Key: "folder"}, "path": {Key: "folder"}, "dir": {Key: "folder"}, "directory": {Key: "folder"},
+		"dockerfile": {Key: "recipe"}, "containerfile": {Key: "recipe"}, "file": {Key: "recipe"},
+		"target": {Key: "stage"}, "args": {Key: "arguments"}, "build-args": {Key: "arguments"}, "build-arg": {Key: "arguments"},
+		"ignore": {"", "what the folder holds and the recipe does not need stands in its .containerignore"},
+		"tags":   {"", "image is the name that the result bears"}, "tag": {"", "image is the name that the result bears"},
+		"secrets": {"", "everybody who has an image can read what went into it: hand secrets over in env, when it runs"},
 	}
 	stackWords = map[string]Word{
 		"services":   {"service", "each service has a table of its own: [service.NAME]"},
@@ -108,7 +119,7 @@ var (
 )
 
 // wordsOf are those of a table, by how a message names it.
-var wordsOf = map[string]map[string]Word{"a service": serviceWords, "stack.toml": stackWords, "lab.toml": labWords}
+var wordsOf = map[string]map[string]Word{"a service": serviceWords, "build": buildWords, "stack.toml": stackWords, "lab.toml": labWords}
 
 // ours writes a name as our keys are written: small letters, with - between words.
 func ours(name string) string {
@@ -129,7 +140,7 @@ func ours(name string) string {
 	return b.String()
 }
 
-// Elsewhere returns what a word from elsewhere is called in a table: "a service", "stack.toml" or "lab.toml".
+// Elsewhere returns what a word from elsewhere is called in a table: "a service", "build", "stack.toml" or "lab.toml".
 func Elsewhere(where, word string) (Word, bool) {
 	w, ok := wordsOf[where][ours(word)]
 	return w, ok
@@ -137,7 +148,7 @@ func Elsewhere(where, word string) (Word, bool) {
 
 // AnyElsewhere returns what a word from elsewhere is called in any table, with the tables.
 func AnyElsewhere(word string) (tables []string, words []Word) {
-	for _, where := range []string{"a service", "stack.toml", "lab.toml"} {
+	for _, where := range []string{"a service", "build", "stack.toml", "lab.toml"} {
 		if w, ok := Elsewhere(where, word); ok && !slices.Contains(words, w) {
 			tables, words = append(tables, where), append(words, w)
 		}

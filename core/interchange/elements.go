@@ -56,7 +56,7 @@ var serviceElements []element
 func init() {
 	serviceElements = []element{
 		{name: "image", becomes: "`image`", read: plainText("image")},
-		{name: "build", instead: "lantern builds no images yet: build it, and name it in image"},
+		{name: "build", becomes: "`build`; the folder has to be copied into the stack's", read: readBuild},
 		{name: "platform", becomes: "`platform`", read: plainText("platform")},
 		{name: "pull_policy", becomes: "`fetch`", read: readPullPolicy},
 		{name: "container_name", becomes: "`aliases`: containers are called STACK.SERVICE here", read: readContainerName},
@@ -84,7 +84,7 @@ func init() {
 		{name: "mem_limit", becomes: "`memory`", read: readSize("memory")},
 		{name: "shm_size", becomes: "`shared-memory`", read: readSize("shared-memory")},
 		{name: "cpus", becomes: "`cpus`", read: readNumber("cpus")},
-		{name: "deploy", becomes: "`memory` and `cpus` of resources.limits", read: readDeploy},
+		{name: "deploy", becomes: "`memory` and `cpus` of resources.limits, and `copies` of replicas", read: readDeploy},
 		{name: "devices", becomes: "`devices`", read: readDevices},
 		{name: "cap_add", becomes: "`capabilities`", read: readList("capabilities")},
 		{name: "cap_drop", becomes: "`drop-capabilities`", read: readList("drop-capabilities")},
@@ -104,7 +104,7 @@ func init() {
 		{name: "extends", becomes: "read, below the folder of the file"},
 		{name: "configs", instead: "put the file into the stack's folder: files = [\"./NAME -> /PATH\"] brings it into the container"},
 		{name: "secrets", instead: "put the file into the stack's folder, mode 0600: files = [\"./NAME -> /run/secrets/NAME, mode 0400\"] brings it into the container"},
-		{name: "scale", instead: "has no counterpart yet: one container runs; declare a second service, or leave it out"},
+		{name: "scale", becomes: "`copies`", read: readCopies},
 		{name: "stdin_open", becomes: "nothing: lantern shell opens a terminal when you need one"},
 		{name: "tty", becomes: "nothing: lantern shell opens a terminal when you need one"},
 		{name: "annotations", instead: noCounterpart + ": labels is near"},

@@ -142,6 +142,8 @@ func openWords(list []secret.Text) (open []string, ok bool) {
 func (e *exporter) service(s *lab.Service) *yaml.Node {
 	t, c := newTable(), s.Settings
 	t.put("image", word(s.Image.Text))
+	e.build(t, s)
+	e.copies(t, s)
 	t.put("platform", word(c.Platform))
 	t.put("pull_policy", word(map[string]string{"each-deploy": "always", "never": "never"}[s.Fetch]))
 	for _, w := range []struct {

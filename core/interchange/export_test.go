@@ -47,6 +47,26 @@ func TestExportWithoutHost(t *testing.T) {
 	assert.Contains(t, e.Notes[0]+e.Notes[1], "WATCH_UID and WATCH_GID are left out")
 }
 
+// An own image and copies come back, and what has to be given along is told.
+func TestExportOfBuilds(t *testing.T) {
+	texts := map[string]string{"lab.toml": "lab = \"skerry\"\n", "mast/stack.toml": `[service.desk]
+image = "skerry.example/desk:1"
+build = { folder = "./works", recipe = "small.recipe", stage = "small", arguments = { LEVEL = "quiet" } }
+copies = 3
+ports = ["8710-8712 -> 80"]
+`}
+	e, err := Export(labOf(texts, nil).Stack("mast"))
+	require.NoError(t, err)
+	require.Len(t, e.Notes, 1)
+	assert.Contains(t, e.Notes[0], "give that folder along, as ./works")
+	got, problem := Import(source.NewFile("mast.yaml", e.Text), input(nil))
+	require.Nil(t, problem, e.Text)
+	for _, line := range strings.Split(texts["mast/stack.toml"], "\n")[1:4] {
+		assert.Contains(t, got.Text, line)
+	}
+	assert.Contains(t, got.Text, "8710-8712 -> 80")
+}
+
 // What is exported and imported again declares the same containers, for every stack of the right labs of the check.
 func TestThereAndBack(t *testing.T) {
 	dirs, err := filepath.Glob("../check/testdata/labs/*")

@@ -19,7 +19,7 @@ func readPorts(c *converter, s *service, p pair) {
 		if n.kind == table {
 			text = c.longPort(s, n)
 		} else {
-			text = shortPort(text)
+			text = shortPort(text, s.copies())
 		}
 		if text == "" || strings.Contains(text, unknownMark) {
 			c.note(n.line, s.at+".ports", "%s is known only where it is deployed: write the ports", strings.ReplaceAll(n.text, unknownMark, "$"))
@@ -34,7 +34,7 @@ func readPorts(c *converter, s *service, p pair) {
 }
 
 // shortPort turns [[IP:]HOST:]CONTAINER[/PROTOCOL] around.
-func shortPort(text string) string {
+func shortPort(text string, copies int) string {
 	text, protocol, _ := strings.Cut(text, "/")
 	container := text[strings.LastIndexByte(text, ':')+1:]
 	rest := strings.TrimSuffix(strings.TrimSuffix(text, container), ":")
@@ -42,18 +42,21 @@ func shortPort(text string) string {
 	if i := strings.LastIndexByte(rest, ':'); i >= 0 {
 		address, host = rest[:i], rest[i+1:]
 	}
-	return portText(address, host, container, protocol)
+	return portText(address, host, container, protocol, copies)
 }
 
-func portText(address, host, container, protocol string) string {
+func portText(address, host, container, protocol string, copies int) string {
 	if container == "" {
 		return ""
 	}
 	if host == "" {
 		host = "any"
 	}
-	if strings.Contains(host, "-") && !strings.Contains(container, "-") {
-		host = "any" // the engine picks one of a range
+	if first, last, is := strings.Cut(host, "-"); is && !strings.Contains(container, "-") {
+		from, _ := strconv.Atoi(first)
+		if to, _ := strconv.Atoi(last); copies < 2 || to-from+1 != copies { // else each copy has one of them
+			host = "any" // the engine picks one of a range
+		}
 	}
 	switch address {
 	case "", "0.0.0.0":
@@ -87,7 +90,7 @@ func (c *converter) longPort(s *service, n *node) string {
 			c.note(p.line, s.at+".ports."+p.key, "lantern knows no such element: take it out, or write what it means")
 		}
 	}
-	return portText(get("host_ip"), get("published"), get("target"), get("protocol"))
+	return portText(get("host_ip"), get("published"), get("target"), get("protocol"), s.copies())
 }
 
 func readMounts(c *converter, s *service, p pair) {
@@ -525,7 +528,8 @@ func DecimalSize(n int64) string {
 func readDeploy(c *converter, s *service, p pair) {
 	for _, q := range p.at.pairs {
 		if q.key != "resources" {
-			if q.key == "replicas" && (q.at.text == "1" || q.at.text == "0") {
+			if q.key == "replicas" {
+				readCopies(c, s, q)
 				continue
 			}
 			c.note(q.line, s.at+".deploy."+q.key, "has no counterpart for a single machine")

@@ -36,9 +36,9 @@ func (c *converter) service(s *service) {
 			c.note(p.line, s.at+"."+p.key, "lantern knows no such element: take it out, or write what it means")
 		}
 	}
-	if s.from.get("image") == nil {
+	if s.from.get("image") == nil && s.from.get("build") == nil {
 		s.lines = append(s.lines, `# image = ""  # which image? the file names none`)
-		c.note(s.line, s.at+".image", "the service has no image: build it, and name it here")
+		c.note(s.line, s.at+".image", "the service has no image: name one here")
 	}
 	if s.from.get("restart") == nil {
 		s.lines = append(s.lines, `restart = "no"  # the file says nothing, which means no there; without this line it is unless-stopped`)

@@ -317,6 +317,7 @@ type Ready struct {
 
 // Awaited reports whether a service of the stack waits until this one is done.
 func (s *Service) Awaited() bool {
+	s = s.first()
 	for _, o := range s.Stack.Services {
 		for _, a := range o.After {
 			if a.Service == s && a.Done {

@@ -147,7 +147,7 @@ func RoutesOf(st *lab.Stack, g *lab.Gate) []Route {
 			}
 			routes = append(routes, Route{
 				Domain: site.Domain, Path: site.Path, Service: s.FullName(), Host: host, Port: port, Ready: ready, SignIn: site.SignIn, From: site.From,
-				Plain: site.Plain, Strip: site.Strip, TLS: site.TLS, Slow: site.Slow, PassSignIn: site.PassSignIn,
+				Plain: site.Plain, Strip: site.Strip, TLS: site.TLS, Slow: site.Slow, PassSignIn: site.PassSignIn, Addresses: elsewhere(site, g),
 			})
 		}
 	}
@@ -185,6 +185,28 @@ func reach(site *lab.Site, g *lab.Gate) (host string, port int, ok bool) {
 		}
 		return at.Name + "." + at.Stack.Name, site.Port, true
 	}
+}
+
+// elsewhere returns where the copies of a service are that a gate reaches at published ports of another machine, each at one
+// of its own; nil for one without copies, and for one that its network tells.
+func elsewhere(site *lab.Site, g *lab.Gate) (addresses []string) {
+	s := site.Service
+	if s.Stack.Host == g.Host || !s.HasCopies() {
+		return nil
+	}
+	at, err := netip.ParseAddr(s.Stack.Host.Address)
+	if err != nil {
+		return nil // a name is asked for each time
+	}
+	for _, c := range s.Copies() {
+		for _, p := range c.Ports {
+			if n, published := p.HostPortOf(site.Port); published && (len(p.Addresses) == 0 || !p.Localhost && !p.Addresses[0].IsLoopback()) {
+				addresses = append(addresses, netip.AddrPortFrom(at, uint16(n)).String())
+				break
+			}
+		}
+	}
+	return addresses
 }
 
 // Digest tells contents apart. It is for programs that hold them, and never shown: there are secrets in them.

@@ -103,7 +103,7 @@ func (b *bench) copies() {
 
 	client := b.browser(plain, 0, nil)
 	url := fmt.Sprintf("http://tides.skerry.localhost:%d/", plain)
-	end := underLoad(t, 50, func() (*http.Response, error) { return client.Post(url, "text/plain", strings.NewReader("body")) })
+	end := underLoad(t, 20, func() (*http.Response, error) { return client.Post(url, "text/plain", strings.NewReader("body")) })
 
 	// Each copy is proven before the next one goes, and the other service stays.
 	was, vane := ids("desk"), ids("vane")
@@ -154,7 +154,7 @@ func (b *bench) copies() {
 // killACopy ends one from outside: the engine starts it again, and until then the gate asks the others.
 func (b *bench) killACopy(client *http.Client, url string) {
 	t := b.t
-	end := underLoad(t, 50, func() (*http.Response, error) { return client.Get(url) })
+	end := underLoad(t, 20, func() (*http.Response, error) { return client.Get(url) })
 	r, err := b.api().ContainerInspect(t.Context(), "mast.desk.copy-2", asUsual)
 	require.NoError(t, err)
 	require.NoError(t, syscall.Kill(r.Container.State.Pid, syscall.SIGKILL))
